@@ -1,0 +1,40 @@
+"""Settings: read once from the environment (MIVLO_...), with defaults for one machine."""
+
+from __future__ import annotations
+
+import os
+from functools import lru_cache
+from pathlib import Path
+
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+PROJECT = Path(__file__).resolve().parents[2]
+
+
+class Settings(BaseSettings):
+    """Where things are. The start command sets the database's address for its own cluster."""
+
+    model_config = SettingsConfigDict(env_prefix="MIVLO_", extra="ignore")
+
+    database_url: str = "postgresql+psycopg://mivlo@127.0.0.1:54317/mivlo"
+    data_dir: Path = PROJECT / "var" / "data"
+    page_dir: Path = PROJECT / "ui" / "dist"
+    host: str = "127.0.0.1"
+    port: int = 8417
+    worker_threads: int = 2
+
+    @property
+    def libpq_url(self) -> str:
+        """The database's address as libpq (and the task queue) reads it."""
+        return self.database_url.replace("postgresql+psycopg://", "postgresql://", 1)
+
+
+@lru_cache
+def settings() -> Settings:
+    """The settings of this process."""
+    return Settings()
+
+
+def usable_cores() -> int:
+    """Cores that this process may use."""
+    return len(os.sched_getaffinity(0))

@@ -1,0 +1,281 @@
+"""A track's moves as a stream processor: blocks in, blocks out.
+
+The same object serves the ear and the file. Any block size gives the same samples, because values
+glide on a grid that is counted from the start of the stream, not from the start of a block.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from mivlo.core.errors import BadAudio, InvalidValue
+from mivlo.core.filters import design_into
+from mivlo.core.kernels import run_gliding, run_steady
+from mivlo.core.moves import Move, SectionPlan, plan_sections
+from mivlo.core.units import Floats, positive
+
+GLIDE_S = 0.02
+"""Time in which a changed value reaches its new place."""
+
+_GRID = 64
+"""Samples between two designs while something glides; the coefficients are interpolated between."""
+
+
+@dataclass(slots=True)
+class _Slot:
+    """One move in the stream: where its values are, where they go, and the filters' memory.
+
+    `now`, `start` and `goal` hold log frequency, log q, gain in dB and the share of the treated
+    signal (0 to 1). `now` is true at the next grid point; until then `coefs` and `mix` walk there.
+    """
+
+    key: str
+    shape_key: tuple[str, int]
+    plans: tuple[SectionPlan, ...]
+    now: Floats
+    start: Floats
+    goal: Floats
+    states: Floats
+    coefs: Floats
+    coef_step: Floats
+    mix: float = 0.0
+    mix_step: float = 0.0
+    total: int = 1
+    left: int = 0
+    walking: bool = False
+    leaving: bool = False
+
+    def aim(self, goal: Floats, grids: int) -> None:
+        """Go to `goal` within `grids` cells of the grid, from wherever the values are."""
+        if np.array_equal(goal, self.goal):
+            return
+        self.start, self.goal = self.now.copy(), goal
+        self.total = self.left = grids
+
+    def next_cell(self, sample_rate: float) -> None:
+        """At a grid point: set out for the next one."""
+        if self.left:
+            self.left -= 1
+            done = 1.0 - self.left / self.total
+            self.now = self.goal.copy() if self.left == 0 else self.start + (self.goal - self.start) * done
+            self.coef_step = (self.design(sample_rate) - self.coefs) / _GRID
+            self.mix_step = (self.now[3] - self.mix) / _GRID
+            self.walking = True
+        elif self.walking:
+            self.arrive(sample_rate)
+
+    def arrive(self, sample_rate: float) -> None:
+        """Stand still exactly at the goal."""
+        self.now = self.goal.copy()
+        self.coefs, self.mix = self.design(sample_rate), float(self.goal[3])
+        self.coef_step, self.mix_step = np.zeros_like(self.coefs), 0.0
+        self.left, self.walking = 0, False
+
+    def design(self, sample_rate: float) -> Floats:
+        """Coefficients for `now`: (sections, 5)."""
+        out = np.empty((len(self.plans), 5))
+        frequency, q = math.exp(self.now[0]), math.exp(self.now[1])
+        for row, plan in zip(out, self.plans, strict=True):
+            design_into(int(plan.kind), sample_rate, frequency, plan.q(q), float(self.now[2]), row)
+        return out
+
+    @property
+    def moving(self) -> bool:
+        return self.left > 0 or self.walking
+
+    @property
+    def silent(self) -> bool:
+        """Whether the slot changes nothing and is not on its way."""
+        return not self.moving and self.mix == 0.0
+
+
+def _goal_of(move: Move) -> Floats:
+    gain = move.gain_db if move.shape.has_gain else 0.0
+    return np.array(
+        [math.log(move.frequency_hz), math.log(move.q), gain, 1.0 if move.enabled else 0.0], dtype=np.float64
+    )
+
+
+def checked_block(block: npt.ArrayLike, channels: int) -> Floats:
+    """A copy of `block` as (n, channels) float64; BadAudio if it has another shape."""
+    x = np.array(block, dtype=np.float64, order="C")
+    if x.ndim != 2 or x.shape[1] != channels:
+        raise BadAudio(f"A block of shape (n, {channels}) is needed, this one has {x.shape}.")
+    return x
+
+
+class Cascade:
+    """Fixed sections as a stream processor; the plain sister of `Chain` for meters and weights.
+
+    Parameters
+    ----------
+    sections : (s, 6) in scipy's order.
+    channels : 1 or 2.
+    """
+
+    def __init__(self, sections: npt.ArrayLike, channels: int) -> None:
+        sos = np.asarray(sections, dtype=np.float64).reshape(-1, 6)
+        self.channels = channels
+        self._coefs = np.ascontiguousarray(sos[:, [0, 1, 2, 4, 5]] / sos[:, 3:4])
+        self._states = np.zeros((len(sos), channels, 4))
+
+    def process(self, block: npt.ArrayLike) -> Floats:
+        """Filter the next samples: (n, channels) in and out."""
+        x = checked_block(block, self.channels)
+        run_steady(x, self._coefs, self._states)
+        return x
+
+
+class Chain:
+    """Stream processor for a list of moves.
+
+    Parameters
+    ----------
+    sample_rate : Hz.
+    channels : 1 or 2.
+    moves : the treatment to start with; it is there at once, without a glide.
+
+    Notes
+    -----
+    All sections are of minimum phase: `delay_samples` is 0, the output is aligned with the input.
+    A move keeps its place by its key (its position in the list unless `keys` are given), so that a
+    changed value glides; a changed shape or slope fades over from the old to the new one.
+    """
+
+    delay_samples = 0
+
+    def __init__(self, sample_rate: float, channels: int, moves: Sequence[Move] = ()) -> None:
+        positive("sample_rate", sample_rate)
+        if channels not in (1, 2):
+            raise InvalidValue("channels", channels, "it must be 1 or 2")
+        self.sample_rate = float(sample_rate)
+        self.channels = channels
+        self._grids = max(1, round(GLIDE_S * sample_rate / _GRID))
+        self._position = 0
+        self._slots: list[_Slot] = []
+        self.set_moves(moves, glide=False)
+
+    @property
+    def gliding(self) -> bool:
+        """Whether some value is still on its way."""
+        return any(slot.moving for slot in self._slots)
+
+    def set_moves(
+        self, moves: Sequence[Move], *, keys: Sequence[str] | None = None, glide: bool = True
+    ) -> None:
+        """Replace the treatment from the next sample on; values glide there over 20 ms."""
+        names = [str(i) for i in range(len(moves))] if keys is None else list(keys)
+        if len(names) != len(moves) or len(set(names)) != len(names):
+            raise InvalidValue("keys", names, "there must be one of its own for each move")
+        old = {slot.key: slot for slot in self._slots if not slot.leaving}
+        slots: list[_Slot] = []
+        for key, move in zip(names, moves, strict=True):
+            shape_key = (str(move.shape), move.slope_db_per_octave if move.shape.has_slope else 0)
+            goal = _goal_of(move)
+            slot = old.get(key)
+            if slot is None or slot.shape_key != shape_key or slot.silent:
+                slot = self._new_slot(key, shape_key, move, goal)  # silent: jump there, then fade in
+            slot.aim(goal, self._grids)
+            slots.append(slot)
+        staying = {id(slot) for slot in slots}
+        for slot in self._slots:
+            if id(slot) not in staying and not slot.silent:
+                slot.leaving = True
+                slot.aim(np.array([*slot.goal[:3], 0.0]), self._grids)
+                slots.append(slot)
+        self._slots = slots
+        if not glide:
+            for slot in self._slots:
+                slot.arrive(self.sample_rate)
+        self._gather()
+
+    def _new_slot(self, key: str, shape_key: tuple[str, int], move: Move, goal: Floats) -> _Slot:
+        plans = plan_sections(move.shape, move.slope_db_per_octave)
+        silent = np.array([*goal[:3], 0.0])
+        slot = _Slot(
+            key=key,
+            shape_key=shape_key,
+            plans=plans,
+            now=silent.copy(),
+            start=silent.copy(),
+            goal=silent.copy(),
+            states=np.zeros((len(plans), self.channels, 4)),
+            coefs=np.empty((len(plans), 5)),
+            coef_step=np.zeros((len(plans), 5)),
+        )
+        slot.arrive(self.sample_rate)
+        return slot
+
+    def process(self, block: npt.ArrayLike) -> Floats:
+        """Treat the next samples of the stream.
+
+        Parameters
+        ----------
+        block : (n, channels), any n; float.
+
+        Returns
+        -------
+        (n, channels) float64, aligned with the input.
+
+        Raises
+        ------
+        BadAudio : another number of channels.
+        """
+        x = checked_block(block, self.channels)
+        start = 0
+        while start < len(x):
+            if self.gliding:
+                stop = min(len(x), start + _GRID - self._position % _GRID)
+                self._glide_over(x[start:stop])
+            else:
+                stop = len(x)
+                run_steady(x[start:stop], self._coefs, self._states)
+            self._position += stop - start
+            start = stop
+        return x
+
+    def _glide_over(self, part: Floats) -> None:
+        """Treat in place a piece that crosses no grid point but may begin at one."""
+        if self._position % _GRID == 0:
+            for slot in self._slots:
+                slot.next_cell(self.sample_rate)
+            if any(slot.leaving and slot.silent for slot in self._slots) or not self.gliding:
+                self._gather()
+        for slot in self._slots:
+            if slot.silent:
+                continue
+            run_gliding(part, slot.coefs, slot.coef_step, slot.states, slot.mix, slot.mix_step)
+            slot.coefs = slot.coefs + slot.coef_step * len(part)
+            slot.mix += slot.mix_step * len(part)
+
+    def _gather(self) -> None:
+        """Drop what has faded out; lay the rest side by side for the fast kernel."""
+        self._slots = [slot for slot in self._slots if not (slot.leaving and slot.silent)]
+        heard = [slot for slot in self._slots if not slot.silent]
+        count = sum(len(slot.plans) for slot in heard)
+        self._coefs = np.empty((count, 5))
+        self._states = np.zeros((count, self.channels, 4))
+        at = 0
+        for slot in heard:
+            end = at + len(slot.plans)
+            self._coefs[at:end] = slot.coefs
+            self._states[at:end] = slot.states
+            slot.states = self._states[at:end]  # one memory for both kernels
+            at = end
+
+
+def treat(
+    samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float, block: int = 65_536
+) -> Floats:
+    """Treat a whole recording at once: (n, channels) in, (n, channels) float64 out."""
+    x = np.asarray(samples, dtype=np.float64)
+    chain = Chain(sample_rate, x.shape[1], moves)
+    out = np.empty_like(x)
+    for start in range(0, len(x), block):
+        out[start : start + block] = chain.process(x[start : start + block])
+    return out

@@ -1,0 +1,25 @@
+"""The core's few exceptions.
+
+    MivloError               anything we say no to, in a sentence for a musician
+    ├── InvalidValue         a parameter outside of what it can be (name, value, bound)
+    └── BadAudio             sound that can't be used (empty, NaN, too many channels)
+"""
+
+from __future__ import annotations
+
+
+class MivloError(Exception):
+    """Base of all our errors; its text is meant to be shown to the user as it is."""
+
+
+class InvalidValue(MivloError):
+    """A parameter is impossible; the text gives its name, the value and the bound it broke."""
+
+    def __init__(self, name: str, value: object, bound: str) -> None:
+        super().__init__(f"{name} is {value!r}, but {bound}.")
+        self.name = name
+        self.value = value
+
+
+class BadAudio(MivloError):
+    """Samples that can't be used; the text says why and what to do."""

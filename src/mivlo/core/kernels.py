@@ -1,0 +1,148 @@
+"""The fast loops shared by the chain, the probe and the meters. Plain arrays, no checks."""
+
+from __future__ import annotations
+
+import numba as nb
+
+
+@nb.njit(cache=True, nogil=True, fastmath={"contract"})
+def _section_stereo(x, coef, state):  # type: ignore[no-untyped-def]
+    """One section in place over x (n, 2). Direct form 1: its state survives changing values."""
+    b0, b1, b2, a1, a2 = coef[0], coef[1], coef[2], coef[3], coef[4]
+    p1, p2, r1, r2 = state[0, 0], state[0, 1], state[0, 2], state[0, 3]
+    s1, s2, t1, t2 = state[1, 0], state[1, 1], state[1, 2], state[1, 3]
+    for n in range(x.shape[0]):
+        u, v = x[n, 0], x[n, 1]
+        # the recursive terms last: only two operations wait for the sample before
+        y = ((b0 * u + b1 * p1 + b2 * p2) - a2 * r2) - a1 * r1
+        z = ((b0 * v + b1 * s1 + b2 * s2) - a2 * t2) - a1 * t1
+        p2, p1, r2, r1 = p1, u, r1, y
+        s2, s1, t2, t1 = s1, v, t1, z
+        x[n, 0], x[n, 1] = y, z
+    state[0, 0], state[0, 1], state[0, 2], state[0, 3] = p1, p2, r1, r2
+    state[1, 0], state[1, 1], state[1, 2], state[1, 3] = s1, s2, t1, t2
+
+
+@nb.njit(cache=True, nogil=True, fastmath={"contract"})
+def _section_mono(x, coef, state):  # type: ignore[no-untyped-def]
+    """One section in place over x (n, 1)."""
+    b0, b1, b2, a1, a2 = coef[0], coef[1], coef[2], coef[3], coef[4]
+    p1, p2, r1, r2 = state[0, 0], state[0, 1], state[0, 2], state[0, 3]
+    for n in range(x.shape[0]):
+        u = x[n, 0]
+        y = ((b0 * u + b1 * p1 + b2 * p2) - a2 * r2) - a1 * r1
+        p2, p1, r2, r1 = p1, u, r1, y
+        x[n, 0] = y
+    state[0, 0], state[0, 1], state[0, 2], state[0, 3] = p1, p2, r1, r2
+
+
+@nb.njit(cache=True, nogil=True)
+def run_steady(x, coefs, states):  # type: ignore[no-untyped-def]
+    """A cascade in place over x (n, channels): coefs (s, 5), states (s, channels, 4)."""
+    for s in range(coefs.shape[0]):
+        if x.shape[1] == 2:
+            _section_stereo(x, coefs[s], states[s])
+        else:
+            _section_mono(x, coefs[s], states[s])
+
+
+@nb.njit(cache=True, nogil=True)
+def run_gliding(x, coefs, steps, states, mix, mix_step):  # type: ignore[no-untyped-def]
+    """One slot in place over x (n, channels): coefficients and the treated share walk linearly."""
+    k = coefs.copy()
+    for n in range(x.shape[0]):
+        wet = mix + mix_step * (n + 1)
+        k += steps
+        for c in range(x.shape[1]):
+            dry = x[n, c]
+            u = dry
+            for s in range(k.shape[0]):
+                b0, b1, b2, a1, a2 = k[s, 0], k[s, 1], k[s, 2], k[s, 3], k[s, 4]
+                st = states[s, c]
+                y = ((b0 * u + b1 * st[0] + b2 * st[1]) - a2 * st[3]) - a1 * st[2]
+                st[1], st[0], st[3], st[2] = st[0], u, st[2], y
+                u = y
+            x[n, c] = dry + wet * (u - dry)
+
+
+@nb.njit(cache=True, nogil=True)
+def hold_level(y, dry, y_weighted, dry_weighted, margin, state, fall, average, release):  # type: ignore[no-untyped-def]
+    """Turn y (n, ch) down in place so that it stays within `margin` times `dry` (n, ch).
+
+    Both the peak (held, falling by `fall` a sample) and the running mean square of the weighted
+    signals count. state: peak of dry, mean square of dry, mean square of y, gain.
+    """
+    peak, power_dry, power_y, gain = state[0], state[1], state[2], state[3]
+    smallest = gain
+    for n in range(y.shape[0]):
+        here, out, pd, py = 0.0, 0.0, 0.0, 0.0
+        for c in range(y.shape[1]):
+            here = max(here, abs(dry[n, c]))
+            out = max(out, abs(y[n, c]))
+            pd += dry_weighted[n, c] ** 2
+            py += y_weighted[n, c] ** 2
+        peak = max(here, peak * fall)
+        power_dry += average * (pd - power_dry)
+        power_y += average * (py - power_y)
+        goal = 1.0
+        if out > margin * peak:
+            goal = margin * peak / out
+        if power_y > margin * margin * power_dry and power_y > 1e-14:
+            goal = min(goal, margin * (power_dry / power_y) ** 0.5)
+        gain = goal if goal < gain else gain + release * (goal - gain)
+        smallest = min(smallest, gain)
+        for c in range(y.shape[1]):
+            y[n, c] *= gain
+    state[0], state[1], state[2], state[3] = peak, power_dry, power_y, gain
+    return smallest
+
+
+@nb.njit(cache=True, nogil=True)
+def limit_peaks(y, ceiling, gain, release):  # type: ignore[no-untyped-def]
+    """Keep |y| (n, ch) at or below `ceiling`, in place. Returns the gain and the least gain used."""
+    smallest = 1.0
+    for n in range(y.shape[0]):
+        top = 0.0
+        for c in range(y.shape[1]):
+            top = max(top, abs(y[n, c]))
+        goal = ceiling / top if top > ceiling else 1.0
+        gain = goal if goal < gain else gain + release * (goal - gain)
+        if gain > 0.999999:
+            gain = 1.0
+        smallest = min(smallest, gain)
+        for c in range(y.shape[1]):
+            y[n, c] *= gain
+    return gain, smallest
+
+
+@nb.njit(cache=True, nogil=True, fastmath=True)
+def oversampled_peak(x, taps, top):  # type: ignore[no-untyped-def]
+    """The larger of `top` and the largest |sample| of x through the polyphase filter taps.
+
+    x (ch, n) begins with the length - 1 samples before the new ones; taps (phases, length) are in
+    reverse order. Stretches that can't exceed the peak so far (by the filter's absolute sum) are
+    passed over, which is exact and saves nearly all of the work.
+    """
+    phases, length = taps.shape
+    most = 0.0
+    for p in range(phases):
+        total = 0.0
+        for k in range(length):
+            total += abs(taps[p, k])
+        most = max(most, total)
+    for c in range(x.shape[0]):
+        count = x.shape[1] - length + 1
+        for start in range(0, count, 64):
+            stop = min(count, start + 64)
+            loudest = 0.0
+            for n in range(start, stop + length - 1):
+                loudest = max(loudest, abs(x[c, n]))
+            if loudest * most <= top:
+                continue
+            for n in range(start, stop):
+                for p in range(phases):
+                    s = 0.0
+                    for k in range(length):
+                        s += taps[p, k] * x[c, n + k]
+                    top = max(top, abs(s))
+    return top

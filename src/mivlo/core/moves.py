@@ -1,0 +1,179 @@
+"""What a move is, and the sections it becomes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+import numpy.typing as npt
+
+from mivlo.core.errors import InvalidValue
+from mivlo.core.filters import SectionKind, design_section, response_db
+from mivlo.core.units import Floats, q_to_octaves
+
+LOWEST_HZ, HIGHEST_HZ = 10.0, 24_000.0
+LOWEST_Q, HIGHEST_Q = 0.1, 100.0
+GREATEST_GAIN_DB = 30.0
+BUTTERWORTH_Q = math.sqrt(0.5)
+SLOPES_DB_PER_OCTAVE = (6, 12, 18, 24, 36, 48)
+
+
+class Shape(StrEnum):
+    """The shape of a move; the values are those of a sheet."""
+
+    BELL = "bell"
+    NOTCH = "notch"
+    LOW_SHELF = "low_shelf"
+    HIGH_SHELF = "high_shelf"
+    LOW_CUT = "low_cut"
+    HIGH_CUT = "high_cut"
+    BAND_PASS = "band_pass"
+
+    @property
+    def has_gain(self) -> bool:
+        return self in (Shape.BELL, Shape.LOW_SHELF, Shape.HIGH_SHELF)
+
+    @property
+    def has_slope(self) -> bool:
+        return self in (Shape.LOW_CUT, Shape.HIGH_CUT)
+
+
+_SINGLE = {
+    Shape.BELL: SectionKind.BELL,
+    Shape.NOTCH: SectionKind.NOTCH,
+    Shape.LOW_SHELF: SectionKind.LOW_SHELF,
+    Shape.HIGH_SHELF: SectionKind.HIGH_SHELF,
+    Shape.BAND_PASS: SectionKind.BAND_PASS,
+}
+
+
+def _within(name: str, value: float, low: float, high: float, unit: str) -> None:
+    if not (math.isfinite(value) and low <= value <= high):
+        raise InvalidValue(name, value, f"it must lie between {low:g} and {high:g} {unit}".rstrip())
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """One treatment step.
+
+    Parameters
+    ----------
+    shape : what it does.
+    frequency_hz : centre of a bell, notch or band pass, corner of a cut, middle of a shelf's slope.
+    q : quality of the analogue prototype (Audio EQ Cookbook). For a cut it is the level at the
+        corner as a ratio, whatever the slope; sqrt(1/2), the default, is Butterworth.
+    gain_db : bells and shelves.
+    slope_db_per_octave : cuts; one of 6, 12, 18, 24, 36, 48.
+    enabled : a move that is switched off changes nothing.
+
+    Raises
+    ------
+    InvalidValue : names the value that is impossible.
+    """
+
+    shape: Shape
+    frequency_hz: float
+    q: float = BUTTERWORTH_Q
+    gain_db: float = 0.0
+    slope_db_per_octave: int = 12
+    enabled: bool = True
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "shape", Shape(self.shape))
+        _within("frequency_hz", self.frequency_hz, LOWEST_HZ, HIGHEST_HZ, "Hz")
+        _within("q", self.q, LOWEST_Q, HIGHEST_Q, "")
+        _within("gain_db", self.gain_db, -GREATEST_GAIN_DB, GREATEST_GAIN_DB, "dB")
+        if self.slope_db_per_octave not in SLOPES_DB_PER_OCTAVE:
+            raise InvalidValue(
+                "slope_db_per_octave", self.slope_db_per_octave, "it must be 6, 12, 18, 24, 36 or 48"
+            )
+        if self.shape.has_slope and self.slope_db_per_octave == 6 and not self.is_butterworth:
+            raise InvalidValue("q", self.q, "a cut of 6 dB/octave has none; leave it out")
+
+    @property
+    def is_butterworth(self) -> bool:
+        """Whether `q` is that of a Butterworth cut (to a part in a million)."""
+        return math.isclose(self.q, BUTTERWORTH_Q, rel_tol=1e-6)
+
+    @property
+    def octaves(self) -> float:
+        """Bandwidth in octaves that belongs to `q`."""
+        return q_to_octaves(self.q)
+
+
+@dataclass(frozen=True, slots=True)
+class SectionPlan:
+    """One section of a move: its kind, and its quality as fixed_q * q ** follows."""
+
+    kind: SectionKind
+    fixed_q: float
+    follows: bool
+
+    def q(self, move_q: float) -> float:
+        return self.fixed_q * move_q if self.follows else self.fixed_q
+
+
+def butterworth_qualities(order: int) -> list[float]:
+    """Qualities of the second-order sections of a Butterworth cut, lowest first.
+
+    From the pole angles: Q = 1 / (2 cos θ), θ = (2k - 1 + (order odd)) π / (2 order).
+    """
+    odd = order % 2
+    return [
+        1.0 / (2.0 * math.cos((2 * k - 1 + odd) * math.pi / (2 * order))) for k in range(1, order // 2 + 1)
+    ]
+
+
+def plan_sections(shape: Shape, slope_db_per_octave: int) -> tuple[SectionPlan, ...]:
+    """The sections that a move of this shape and slope is made of."""
+    if shape in _SINGLE:
+        return (SectionPlan(_SINGLE[shape], 1.0, True),)
+    low = shape is Shape.LOW_CUT
+    order = slope_db_per_octave // 6
+    plans = []
+    if order % 2:
+        plans.append(SectionPlan(SectionKind.LOW_CUT_1 if low else SectionKind.HIGH_CUT_1, 1.0, False))
+    kind = SectionKind.LOW_CUT_2 if low else SectionKind.HIGH_CUT_2
+    qualities = butterworth_qualities(order)
+    plans += [SectionPlan(kind, q, False) for q in qualities[:-1]]
+    plans += [SectionPlan(kind, q / BUTTERWORTH_Q, True) for q in qualities[-1:]]
+    return tuple(plans)
+
+
+def move_sections(move: Move, *, sample_rate: float) -> Floats:
+    """The sections of one move, switched on or not: (n, 6) in scipy's order."""
+    return np.array(
+        [
+            design_section(
+                plan.kind, move.frequency_hz, q=plan.q(move.q), gain_db=move.gain_db, sample_rate=sample_rate
+            )
+            for plan in plan_sections(move.shape, move.slope_db_per_octave)
+        ]
+    )
+
+
+def treatment_sections(moves: Iterable[Move], *, sample_rate: float) -> Floats:
+    """The sections of all moves that are on: (n, 6), n may be 0."""
+    parts = [move_sections(move, sample_rate=sample_rate) for move in moves if move.enabled]
+    return np.concatenate(parts) if parts else np.empty((0, 6))
+
+
+def treatment_db(moves: Sequence[Move], at_hz: npt.ArrayLike, *, sample_rate: float) -> Floats:
+    """What all moves that are on do together, in dB at the frequencies `at_hz` (m,)."""
+    return response_db(treatment_sections(moves, sample_rate=sample_rate), at_hz, sample_rate=sample_rate)
+
+
+def settling_time_s(moves: Iterable[Move]) -> float:
+    """Seconds after which the past is forgotten to -120 dB: the longest 2 · T60 of the sections."""
+    longest = 0.02
+    for move in moves:
+        if not move.enabled:
+            continue
+        for plan in plan_sections(move.shape, move.slope_db_per_octave):
+            # a boost rings with A times its quality (cookbook: the pole's quality is A · Q)
+            quality = max(plan.q(move.q), 0.5) * max(1.0, 10.0 ** (move.gain_db / 40.0))
+            longest = max(longest, 2.0 * 2.2 * quality / move.frequency_hz)
+    return longest

@@ -1,0 +1,169 @@
+"""The probe: a temporary narrow boost, cut or band-listen that one sweeps with.
+
+It is never part of a treatment or an export, and it is level-safe: what it plays is never louder
+than the untreated track by more than a margin.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+import numpy.typing as npt
+
+from mivlo.core.chain import Cascade, Chain, checked_block
+from mivlo.core.errors import InvalidValue
+from mivlo.core.kernels import hold_level, limit_peaks
+from mivlo.core.loudness import k_weighting
+from mivlo.core.moves import Move, Shape
+from mivlo.core.units import Floats, db_to_gain, gain_to_db, octaves_to_q, ring_time_s
+
+
+class ProbeMode(StrEnum):
+    BOOST = "boost"
+    ALONE = "alone"
+    CUT = "cut"
+
+
+NARROWEST_OCT, WIDEST_OCT = 1.0 / 20.0, 2.0
+GREATEST_BOOST_DB = 24.0
+
+
+@dataclass(frozen=True, slots=True)
+class Probe:
+    """What the probe does now.
+
+    Parameters
+    ----------
+    frequency_hz : the band under the pointer.
+    octaves : its width, 1/20 to 2 octaves; 1/10 is where a sweep usually begins.
+    gain_db : how much it boosts (or cuts), 0 to 24 dB.
+    margin_db : how much louder than the untreated track it may get, 0 to 24 dB.
+    """
+
+    frequency_hz: float
+    octaves: float = 0.1
+    gain_db: float = 12.0
+    mode: ProbeMode = ProbeMode.BOOST
+    margin_db: float = 6.0
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "mode", ProbeMode(self.mode))
+        if not NARROWEST_OCT - 1e-9 <= self.octaves <= WIDEST_OCT:
+            raise InvalidValue("octaves", self.octaves, "the probe is 1/20 to 2 octaves wide")
+        if not 0.0 <= self.gain_db <= GREATEST_BOOST_DB:
+            raise InvalidValue("gain_db", self.gain_db, "the probe boosts or cuts by 0 to 24 dB")
+        if not 0.0 <= self.margin_db <= GREATEST_BOOST_DB:
+            raise InvalidValue("margin_db", self.margin_db, "the margin is 0 to 24 dB")
+
+    @property
+    def q(self) -> float:
+        return octaves_to_q(self.octaves)
+
+    @property
+    def ring_s(self) -> float:
+        """Seconds in which the probe itself rings down by 60 dB: 2.2 Q / f.
+
+        Q is that of the resonance it makes: a boost by A² of the cookbook's bell has poles of
+        quality A · Q, so a strong boost rings longer than its width alone says.
+        """
+        pole_q = self.q
+        if self.mode is ProbeMode.BOOST:
+            pole_q *= 10.0 ** (self.gain_db / 40.0)
+        elif self.mode is ProbeMode.CUT:
+            pole_q /= 10.0 ** (self.gain_db / 40.0)
+        return ring_time_s(self.frequency_hz, pole_q)
+
+    def as_move(self) -> Move:
+        """The filter that is heard while the probe is held."""
+        if self.mode is ProbeMode.ALONE:
+            return Move(Shape.BAND_PASS, self.frequency_hz, q=self.q)
+        sign = 1.0 if self.mode is ProbeMode.BOOST else -1.0
+        return Move(Shape.BELL, self.frequency_hz, q=self.q, gain_db=sign * self.gain_db)
+
+    def as_cut(self, *, gain_db: float = -6.0, wider: float = 1.5) -> Move:
+        """The move that a pinned-down spot becomes: wider than the probe (common practice)."""
+        return Move(
+            Shape.BELL, self.frequency_hz, q=octaves_to_q(min(self.octaves * wider, 4.0)), gain_db=gain_db
+        )
+
+
+class ProbeStream:
+    """The probe as a stream processor behind a treatment.
+
+    Parameters
+    ----------
+    sample_rate : Hz.
+    channels : 1 or 2.
+    """
+
+    def __init__(self, sample_rate: float, channels: int) -> None:
+        self.channels = channels
+        self._chain = Chain(sample_rate, channels)
+        self._weight_dry = Cascade(k_weighting(sample_rate), channels)
+        self._weight_wet = Cascade(k_weighting(sample_rate), channels)
+        self._state = np.array([0.0, 0.0, 0.0, 1.0])
+        self._fall = math.exp(-1.0 / (0.3 * sample_rate))
+        self._average = 1.0 - math.exp(-1.0 / (0.1 * sample_rate))
+        self._release = 1.0 - math.exp(-1.0 / (0.05 * sample_rate))
+        self._margin = 1.0
+        self._probe: Probe | None = None
+        self.held_back_db = 0.0
+        """How much the last block was turned down to stay within the margin (0 or below)."""
+
+    @property
+    def active(self) -> bool:
+        """Whether anything of the probe is still heard."""
+        return self._probe is not None or self._chain.gliding or self._state[3] < 0.9999
+
+    def set_probe(self, probe: Probe | None) -> None:
+        """Hold, move or (None) release the probe."""
+        self._probe = probe
+        if probe is None:
+            self._chain.set_moves([])
+            return
+        self._margin = db_to_gain(probe.margin_db)
+        self._chain.set_moves([probe.as_move()], keys=[str(probe.mode)])
+
+    def process(self, block: npt.ArrayLike, untreated: npt.ArrayLike) -> Floats:
+        """(n, channels) of the treated track and of the untreated one; what is heard comes back."""
+        dry = checked_block(untreated, self.channels)
+        weighted_dry = self._weight_dry.process(dry)
+        out = self._chain.process(block)
+        if not self.active:
+            self._follow(dry, weighted_dry)
+            self.held_back_db = 0.0
+            return out
+        weighted_out = self._weight_wet.process(out)
+        least = hold_level(
+            out, dry, weighted_out, weighted_dry, self._margin, self._state,
+            self._fall, self._average, self._release,
+        )  # fmt: skip
+        self.held_back_db = gain_to_db(least)
+        return out
+
+    def _follow(self, dry: Floats, weighted_dry: Floats) -> None:
+        """Keep the levels up to date while the probe rests, so that it is safe from its start."""
+        unused = dry.copy()
+        hold_level(
+            unused, dry, weighted_dry, weighted_dry, 1.0, self._state, self._fall, self._average, self._release
+        )
+        self._state[3] = 1.0
+
+
+class MonitorLimiter:
+    """Keeps what is heard below a ceiling, so that nothing hurts; never part of an export."""
+
+    def __init__(self, sample_rate: float, *, ceiling_db: float = -0.5) -> None:
+        self._ceiling = db_to_gain(ceiling_db)
+        self._release = 1.0 - math.exp(-1.0 / (0.08 * sample_rate))
+        self._gain = 1.0
+        self.held_back_db = 0.0
+
+    def process(self, block: Floats) -> Floats:
+        """(n, channels) in and out; untouched below the ceiling."""
+        self._gain, least = limit_peaks(block, self._ceiling, self._gain, self._release)
+        self.held_back_db = gain_to_db(least)
+        return block
