@@ -6,9 +6,18 @@ import os
 from functools import lru_cache
 from pathlib import Path
 
+from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 PROJECT = Path(__file__).resolve().parents[2]
+URL_FILE = PROJECT / "var" / "database-url"
+"""Where the start command notes the address of the project's own cluster."""
+
+
+def _database_url() -> str:
+    if URL_FILE.exists():
+        return URL_FILE.read_text().strip()
+    return "postgresql+psycopg://mivlo@127.0.0.1:54317/mivlo"
 
 
 class Settings(BaseSettings):
@@ -16,7 +25,7 @@ class Settings(BaseSettings):
 
     model_config = SettingsConfigDict(env_prefix="MIVLO_", extra="ignore")
 
-    database_url: str = "postgresql+psycopg://mivlo@127.0.0.1:54317/mivlo"
+    database_url: str = Field(default_factory=_database_url)
     data_dir: Path = PROJECT / "var" / "data"
     page_dir: Path = PROJECT / "ui" / "dist"
     host: str = "127.0.0.1"

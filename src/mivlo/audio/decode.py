@@ -66,9 +66,7 @@ def inspect(path: Path, name: str | None = None) -> SoundInfo:
     try:
         info = soundfile.info(str(path))
     except soundfile.LibsndfileError as error:
-        raise BadAudio(
-            f"Could not read {name}: this is not a sound file we know. Use {READABLE}."
-        ) from error
+        raise BadAudio(f"Could not read {name}: this is not a sound file we know. Use {READABLE}.") from error
     width = _WIDTHS.get(info.subtype)
     stated = _stated_wav_frames(path, width * info.channels) if width else None
     found = SoundInfo(
@@ -87,13 +85,10 @@ def inspect(path: Path, name: str | None = None) -> SoundInfo:
 def _check(info: SoundInfo) -> None:
     name = info.name
     if info.channels > 2:
-        raise BadAudio(
-            f"Could not use {name}: it has {info.channels} channels. Export it as mono or stereo tracks."
-        )
+        raise BadAudio(f"Could not use {name}: it has {info.channels} channels. Export it as mono or stereo tracks.")
     if not LOWEST_RATE <= info.sample_rate <= HIGHEST_RATE:
         raise BadAudio(
-            f"Could not use {name}: its sample rate is {info.sample_rate} Hz. "
-            f"Between 8 and 192 kHz can be used."
+            f"Could not use {name}: its sample rate is {info.sample_rate} Hz. Between 8 and 192 kHz can be used."
         )
     if info.frames == 0:
         raise BadAudio(f"Could not use {name}: there is no sound in it, its length is 0 s.")
@@ -101,8 +96,10 @@ def _check(info: SoundInfo) -> None:
         raise BadAudio(f"Could not use {name}: it is longer than 3 hours. Cut it into parts.")
 
 
-def read_blocks(path: Path, name: str | None = None, *, block: int = BLOCK_FRAMES) -> Iterator[Singles]:
-    """The file's own samples as (n, channels) float32 blocks.
+def read_blocks(
+    path: Path, name: str | None = None, *, block: int = BLOCK_FRAMES, dtype: str = "float32"
+) -> Iterator[Singles]:
+    """The file's own samples as (n, channels) blocks, float32 unless `dtype` says otherwise.
 
     Ends early where a damaged file can't be read on. Raises BadAudio at samples that are not
     numbers.
@@ -112,7 +109,7 @@ def read_blocks(path: Path, name: str | None = None, *, block: int = BLOCK_FRAME
     with soundfile.SoundFile(str(path)) as file:
         while True:
             try:
-                x = file.read(block, dtype="float32", always_2d=True)
+                x = file.read(block, dtype=dtype, always_2d=True)
             except soundfile.LibsndfileError:
                 return
             if not len(x):

@@ -1,8 +1,8 @@
 """The sound library: originals by their content, and working copies that can be made again.
 
-    originals/ab/abcdef....wav      never changed; the name is the SHA-256 of the content
-    working/ab/abcdef..._48000/     samples.f32, peaks.npy, map-0.npy ..., analysis.json
-    exports/<task>/                 what a hand-over made
+originals/ab/abcdef....wav      never changed; the name is the SHA-256 of the content
+working/ab/abcdef..._48000/     samples.f32, peaks.npy, map-0.npy ..., analysis.json
+exports/<task>/                 what a hand-over made
 """
 
 from __future__ import annotations
@@ -150,7 +150,12 @@ class Library:
         return _array(str(self.working(digest, sample_rate) / f"map-{level}.npy"))
 
     def make_working(
-        self, original: Path, name: str, digest: str, sample_rate: int, progress: Progress = lambda share: None
+        self,
+        original: Path,
+        name: str,
+        digest: str,
+        sample_rate: int,
+        progress: Progress = lambda share: None,
     ) -> Analysis:
         """Decode, resample and analyse an original, streaming; made once per content and rate."""
         if self.has_working(digest, sample_rate):
@@ -163,9 +168,7 @@ class Library:
             measured = _measure(blocks, folder, sample_rate, info.channels, expected, progress)
             if read.frames == 0:
                 raise BadAudio(f"Could not use {name}: nothing in it could be read. Export it again.")
-            x = np.memmap(
-                folder / "samples.f32", dtype=np.float32, mode="r", shape=(measured.frames, info.channels)
-            )
+            x = np.memmap(folder / "samples.f32", dtype=np.float32, mode="r", shape=(measured.frames, info.channels))
             columns, levels = _write_map(x, folder, sample_rate, lambda share: progress(0.5 + 0.5 * share))
             analysis = Analysis(
                 frames=measured.frames,
@@ -257,9 +260,7 @@ def _measure(
         out.flush()
         os.fsync(out.fileno())
     np.save(folder / "peaks.npy", np.concatenate(peaks) if peaks else np.zeros((0, 2), np.float32))
-    return _Measured(
-        frames, loudness.integrated_lufs(), peak.peak_dbtp(), spectrum.levels(log_grid()).tolist()
-    )
+    return _Measured(frames, loudness.integrated_lufs(), peak.peak_dbtp(), spectrum.levels(log_grid()).tolist())
 
 
 def _add_peaks(x: Singles, peaks: list[npt.NDArray[np.float32]]) -> Singles:

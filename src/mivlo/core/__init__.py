@@ -1,7 +1,7 @@
 """The computation of Mivlo, for use from Python: no files, no database, no web, no clock.
 
-    from mivlo.core import Move, Shape, treat
-    cleaned = treat(samples, [Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0)], sample_rate=48_000)
+from mivlo.core import Move, Shape, treat
+cleaned = treat(samples, [Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0)], sample_rate=48_000)
 """
 
 from mivlo.core.chain import Cascade, Chain, treat

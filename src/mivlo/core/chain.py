@@ -165,9 +165,7 @@ class Chain:
         """Whether some value is still on its way."""
         return any(slot.moving for slot in self._slots)
 
-    def set_moves(
-        self, moves: Sequence[Move], *, keys: Sequence[str] | None = None, glide: bool = True
-    ) -> None:
+    def set_moves(self, moves: Sequence[Move], *, keys: Sequence[str] | None = None, glide: bool = True) -> None:
         """Replace the treatment from the next sample on; values glide there over 20 ms."""
         names = [str(i) for i in range(len(moves))] if keys is None else list(keys)
         if len(names) != len(moves) or len(set(names)) != len(names):
@@ -269,9 +267,7 @@ class Chain:
             at = end
 
 
-def treat(
-    samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float, block: int = 65_536
-) -> Floats:
+def treat(samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float, block: int = 65_536) -> Floats:
     """Treat a whole recording at once: (n, channels) in, (n, channels) float64 out."""
     x = np.asarray(samples, dtype=np.float64)
     chain = Chain(sample_rate, x.shape[1], moves)

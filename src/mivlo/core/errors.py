@@ -1,8 +1,8 @@
 """The core's few exceptions.
 
-    MivloError               anything we say no to, in a sentence for a musician
-    ├── InvalidValue         a parameter outside of what it can be (name, value, bound)
-    └── BadAudio             sound that can't be used (empty, NaN, too many channels)
+MivloError               anything we say no to, in a sentence for a musician
+├── InvalidValue         a parameter outside of what it can be (name, value, bound)
+└── BadAudio             sound that can't be used (empty, NaN, too many channels)
 """
 
 from __future__ import annotations

@@ -186,7 +186,7 @@ def _fit(kind, w0, top, num, den, coef):  # type: ignore[no-untyped-def]
     mat = np.empty((5, 5))
     vec = np.empty(5)
     row = np.empty(5)
-    for round_ in range(_ROUNDS):
+    for _ in range(_ROUNDS):
         mat[:, :] = 0.0
         vec[:] = 0.0
         for i in range(_POINTS):

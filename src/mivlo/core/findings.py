@@ -49,9 +49,7 @@ def find(samples: npt.ArrayLike, *, sample_rate: float, most: int = 8) -> list[F
     peaks, shape = find_peaks(excess, height=_LEAST_EXCESS_DB, prominence=_LEAST_EXCESS_DB)
     widths = peak_widths(excess, peaks, rel_height=0.5)[0]
     order = np.argsort(shape["peak_heights"])[::-1][:most]
-    return [
-        _finding(float(grid[peaks[i]]), float(widths[i]), float(shape["peak_heights"][i])) for i in order
-    ]
+    return [_finding(float(grid[peaks[i]]), float(widths[i]), float(shape["peak_heights"][i])) for i in order]
 
 
 def _finding(frequency_hz: float, width_points: float, excess_db: float) -> Finding:

@@ -87,9 +87,7 @@ class Move:
         _within("q", self.q, LOWEST_Q, HIGHEST_Q, "")
         _within("gain_db", self.gain_db, -GREATEST_GAIN_DB, GREATEST_GAIN_DB, "dB")
         if self.slope_db_per_octave not in SLOPES_DB_PER_OCTAVE:
-            raise InvalidValue(
-                "slope_db_per_octave", self.slope_db_per_octave, "it must be 6, 12, 18, 24, 36 or 48"
-            )
+            raise InvalidValue("slope_db_per_octave", self.slope_db_per_octave, "it must be 6, 12, 18, 24, 36 or 48")
         if self.shape.has_slope and self.slope_db_per_octave == 6 and not self.is_butterworth:
             raise InvalidValue("q", self.q, "a cut of 6 dB/octave has none; leave it out")
 
@@ -122,9 +120,7 @@ def butterworth_qualities(order: int) -> list[float]:
     From the pole angles: Q = 1 / (2 cos θ), θ = (2k - 1 + (order odd)) π / (2 order).
     """
     odd = order % 2
-    return [
-        1.0 / (2.0 * math.cos((2 * k - 1 + odd) * math.pi / (2 * order))) for k in range(1, order // 2 + 1)
-    ]
+    return [1.0 / (2.0 * math.cos((2 * k - 1 + odd) * math.pi / (2 * order))) for k in range(1, order // 2 + 1)]
 
 
 def plan_sections(shape: Shape, slope_db_per_octave: int) -> tuple[SectionPlan, ...]:

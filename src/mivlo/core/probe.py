@@ -85,9 +85,7 @@ class Probe:
 
     def as_cut(self, *, gain_db: float = -6.0, wider: float = 1.5) -> Move:
         """The move that a pinned-down spot becomes: wider than the probe (common practice)."""
-        return Move(
-            Shape.BELL, self.frequency_hz, q=octaves_to_q(min(self.octaves * wider, 4.0)), gain_db=gain_db
-        )
+        return Move(Shape.BELL, self.frequency_hz, q=octaves_to_q(min(self.octaves * wider, 4.0)), gain_db=gain_db)
 
 
 class ProbeStream:
@@ -148,7 +146,15 @@ class ProbeStream:
         """Keep the levels up to date while the probe rests, so that it is safe from its start."""
         unused = dry.copy()
         hold_level(
-            unused, dry, weighted_dry, weighted_dry, 1.0, self._state, self._fall, self._average, self._release
+            unused,
+            dry,
+            weighted_dry,
+            weighted_dry,
+            1.0,
+            self._state,
+            self._fall,
+            self._average,
+            self._release,
         )
         self._state[3] = 1.0
 

@@ -41,9 +41,7 @@ def window_length(at_48k: int, sample_rate: float) -> int:
     return int(scipy_fft.next_fast_len(wanted, real=True))
 
 
-def band_levels(
-    power: npt.ArrayLike, bin_hz: float, at_hz: npt.ArrayLike, *, bands_per_octave: float
-) -> Floats:
+def band_levels(power: npt.ArrayLike, bin_hz: float, at_hz: npt.ArrayLike, *, bands_per_octave: float) -> Floats:
     """Level in dB of the bands of 1/bands_per_octave octave around the frequencies `at_hz`.
 
     Parameters
@@ -165,7 +163,7 @@ def _band_matrix(length: int, sample_rate: float, centres: Floats) -> sparse.csr
     rows, columns, values = [], [], []
     for row, centre in enumerate(centres):
         low, high = centre / half / bin_hz + 0.5, centre * half / bin_hz + 0.5
-        for k in range(int(low), min(int(math.ceil(high)), length // 2 + 1)):
+        for k in range(int(low), min(math.ceil(high), length // 2 + 1)):
             share = min(high, k + 1.0) - max(low, float(k))
             if share > 0:
                 rows.append(row)

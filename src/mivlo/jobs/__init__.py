@@ -1,0 +1,1 @@
+"""The task queue: long work in worker processes, on the same PostgreSQL."""

@@ -1,0 +1,1 @@
+"""Use cases, one function each. Everything above this layer only translates."""

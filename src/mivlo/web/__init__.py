@@ -1,0 +1,1 @@
+"""FastAPI: routers, schemas, errors, events. Thin: every route calls one use case."""

@@ -1,0 +1,65 @@
+"""Bringing a recording in: from an upload to a track with its analysis."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from sqlalchemy import func, select
+
+from mivlo.audio.decode import inspect
+from mivlo.audio.library import Library
+from mivlo.config import settings
+from mivlo.services.edits import added_row, lock_song
+from mivlo.services.roles import guess_role, name_from_file
+from mivlo.services.tasks import TaskProgress, create_task, get_task
+from mivlo.store.database import session
+from mivlo.store.models import Song, TaskRow, Track
+
+
+def library() -> Library:
+    """The sound library of this machine."""
+    return Library(settings().data_dir)
+
+
+def request_import(song_id: int, file_name: str, digest: str) -> TaskRow:
+    """A task that makes a track of an original that is already in the library."""
+    with session() as open_session:
+        payload = {"file_name": file_name, "sha256": digest}
+        return create_task(open_session, song_id, "import", file_name, payload)
+
+
+def run_import(task_id: int) -> dict[str, object]:
+    """Do the task; can be run twice without harm. Returns the track's id and a notice, if any."""
+    with session() as open_session:
+        task = get_task(open_session, task_id)
+        if "track_id" in task.result:  # a worker died after the track was made
+            return task.result
+        file_name, digest = task.payload["file_name"], task.payload["sha256"]
+        song_id = task.song_id
+        rate = open_session.get_one(Song, song_id).sample_rate
+    files = library()
+    original = files.original(digest, Path(file_name).suffix)
+    info = inspect(original, file_name)
+    known = files.make_working(original, file_name, digest, rate, TaskProgress(task_id))
+    with session() as open_session:
+        song = lock_song(open_session, song_id)
+        last = open_session.scalar(select(func.max(Track.position)).where(Track.song_id == song_id))
+        name = name_from_file(file_name)
+        track = Track(
+            song_id=song_id,
+            name=name,
+            role=str(guess_role(name)),
+            position=(last if last is not None else -1) + 1,
+            file_name=file_name,
+            audio_sha256=digest,
+            source_rate=info.sample_rate,
+            source_frames=info.frames,
+            channels=known.channels,
+            frames=known.frames,
+            notice=known.notice,
+            deleted=False,
+        )
+        added_row(open_session, song, f"import {name}", "track", track)
+        result: dict[str, object] = {"track_id": track.id, "notice": known.notice}
+        get_task(open_session, task_id).result = result
+    return result

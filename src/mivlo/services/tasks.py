@@ -1,0 +1,86 @@
+"""Long work as the user sees it: waiting, running with progress, done, failed or cancelled."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mivlo.audio.library import Cancelled
+from mivlo.services.errors import NotFound
+from mivlo.store.database import session as open_session
+from mivlo.store.database import tell
+from mivlo.store.models import TaskRow
+
+OPEN_STATES = ("waiting", "running")
+
+
+def create_task(session: Session, song_id: int, kind: str, label: str, payload: dict[str, Any]) -> TaskRow:
+    """A new task, waiting for a worker."""
+    task = TaskRow(song_id=song_id, kind=kind, label=label, payload=payload, state="waiting")
+    session.add(task)
+    session.flush()
+    tell(session, song_id, "task", task_id=task.id)
+    return task
+
+
+def get_task(session: Session, task_id: int) -> TaskRow:
+    task = session.get(TaskRow, task_id, populate_existing=True)
+    if task is None:
+        raise NotFound("task", task_id)
+    return task
+
+
+def list_tasks(session: Session, song_id: int, most: int = 60) -> list[TaskRow]:
+    """The newest tasks of a song, oldest of them first."""
+    query = select(TaskRow).where(TaskRow.song_id == song_id).order_by(TaskRow.id.desc()).limit(most)
+    return list(session.scalars(query))[::-1]
+
+
+def cancel_task(session: Session, task_id: int) -> None:
+    """Ask a task to stop; one that still waits is cancelled at once."""
+    task = get_task(session, task_id)
+    if task.state not in OPEN_STATES:
+        return
+    task.cancel = True
+    if task.state == "waiting":
+        task.state = "cancelled"
+        task.message = "Cancelled before it began."
+    tell(session, task.song_id, "task", task_id=task_id)
+
+
+def set_task(task_id: int, **values: Any) -> None:
+    """Write values of a task in a transaction of its own and tell the pages."""
+    with open_session() as session:
+        task = get_task(session, task_id)
+        for key, value in values.items():
+            setattr(task, key, value)
+        tell(session, task.song_id, "task", task_id=task_id)
+
+
+class TaskProgress:
+    """Writes progress a few times a second and notices a request to cancel."""
+
+    def __init__(self, task_id: int, *, first: float = 0.0, last: float = 1.0, every_s: float = 0.2) -> None:
+        self._task_id, self._first, self._last, self._every_s = task_id, first, last, every_s
+        self._next = 0.0
+
+    def __call__(self, share: float) -> None:
+        now = time.monotonic()
+        if now < self._next:
+            return
+        self._next = now + self._every_s
+        progress = min(1.0, max(0.0, self._first + (self._last - self._first) * share))
+        with open_session() as session:
+            task = get_task(session, self._task_id)
+            if task.cancel:
+                raise Cancelled(f"{task.label} was cancelled.")
+            task.progress = progress
+            tell(session, task.song_id, "task", task_id=self._task_id, progress=round(progress, 3))
+
+    def part(self, index: int, count: int) -> TaskProgress:
+        """The same progress for one of several equal parts."""
+        span = (self._last - self._first) / count
+        return TaskProgress(self._task_id, first=self._first + index * span, last=self._first + (index + 1) * span)

@@ -1,0 +1,318 @@
+"""The HTTP interface. Plain functions run in worker threads, never on the event loop."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from pathlib import Path
+from typing import Annotated, Any
+
+import orjson
+from fastapi import APIRouter, Query, Request
+from fastapi import Path as InPath
+from fastapi.responses import FileResponse, HTMLResponse, PlainTextResponse, Response
+from sse_starlette import EventSourceResponse
+from starlette.concurrency import run_in_threadpool
+
+from mivlo.audio.decode import LARGEST_BYTES
+from mivlo.core import spectra
+from mivlo.core.errors import BadAudio
+from mivlo.core.moves import Move
+from mivlo.jobs import queue
+from mivlo.services import edits, exporting, importing, sheets, songs, tasks, views
+from mivlo.services.errors import NotFound
+from mivlo.services.state import SongState, TrackState, read_song
+from mivlo.store.database import session
+from mivlo.web import schemas as s
+
+api = APIRouter(prefix="/api")
+
+Revision = Annotated[int | None, Query(description="refuse with 409 if the song is at another revision")]
+Song = Annotated[int, InPath()]
+FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
+
+
+def _song(song_id: int) -> SongState:
+    with session() as open_session:
+        return read_song(open_session, song_id)
+
+
+def _given(body: Any) -> dict[str, Any]:
+    """The values that the client sent, without the revision."""
+    return body.model_dump(exclude_unset=True, exclude={"revision"})
+
+
+@api.get("/health", response_model=s.Health)
+def health() -> Any:
+    return {"database": True, "workers": queue.live_workers()}
+
+
+# --- songs ------------------------------------------------------------------------------------------
+
+
+@api.get("/songs", response_model=list[s.SongLine])
+def list_songs() -> Any:
+    with session() as open_session:
+        rows = songs.list_songs(open_session)
+    return [{"id": x.id, "name": x.name, "sample_rate": x.sample_rate, "tracks": n} for x, n in rows]
+
+
+@api.post("/songs", response_model=s.SongOut, status_code=201)
+def create_song(body: s.NewSong) -> Any:
+    with session() as open_session:
+        return read_song(open_session, songs.create_song(open_session, body.name, body.sample_rate).id)
+
+
+@api.get("/songs/{song_id}", response_model=s.SongOut)
+def get_song(song_id: Song) -> Any:
+    return _song(song_id)
+
+
+@api.patch("/songs/{song_id}", response_model=s.SongOut)
+def change_song(song_id: Song, body: s.SongChange) -> Any:
+    with session() as open_session:
+        songs.change_song_values(open_session, song_id, body.revision, _given(body))
+        return read_song(open_session, song_id)
+
+
+@api.delete("/songs/{song_id}", status_code=204)
+def delete_song(song_id: Song) -> None:
+    with session() as open_session:
+        songs.delete_song(open_session, song_id)
+
+
+@api.post("/songs/{song_id}/undo", response_model=s.SongOut)
+def undo(song_id: Song) -> Any:
+    with session() as open_session:
+        edits.undo(open_session, song_id)
+        return read_song(open_session, song_id)
+
+
+@api.post("/songs/{song_id}/redo", response_model=s.SongOut)
+def redo(song_id: Song) -> Any:
+    with session() as open_session:
+        edits.redo(open_session, song_id)
+        return read_song(open_session, song_id)
+
+
+@api.get("/songs/{song_id}/history", response_model=list[s.EditOut])
+def history(song_id: Song) -> Any:
+    with session() as open_session:
+        return edits.history(open_session, song_id)
+
+
+@api.get("/songs/{song_id}/events")
+async def events(song_id: Song, request: Request) -> EventSourceResponse:
+    """Server-sent events: `song` with its revision, `task` with its values."""
+
+    async def stream() -> AsyncIterator[dict[str, str]]:
+        async with request.app.state.hub.subscribe(song_id) as waiting:
+            yield {"event": "ready", "data": "{}"}
+            while True:
+                event = await waiting.get()
+                yield {"event": event["kind"], "data": orjson.dumps(event).decode()}
+
+    return EventSourceResponse(stream(), ping=15)
+
+
+# --- tracks -----------------------------------------------------------------------------------------
+
+
+@api.post("/songs/{song_id}/files", response_model=s.TaskOut, status_code=202)
+async def upload(song_id: Song, request: Request, name: Annotated[str, Query(max_length=300)]) -> Any:
+    """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
+    await run_in_threadpool(_song, song_id)
+    incoming = await run_in_threadpool(importing.library().upload)
+    try:
+        async for chunk in request.stream():
+            if incoming.size + len(chunk) > LARGEST_BYTES:
+                raise BadAudio(f"Could not read {name}: it is larger than 2 GB. Split it or export it as FLAC.")
+            await run_in_threadpool(incoming.write, chunk)
+        return await run_in_threadpool(_finish_upload, song_id, name, incoming)
+    except BaseException:
+        incoming.drop()
+        raise
+
+
+def _finish_upload(song_id: int, name: str, incoming: Any) -> s.TaskOut:
+    digest = importing.library().keep(incoming, Path(name).suffix)
+    task = importing.request_import(song_id, name, digest)
+    queue.defer(task.id)
+    return s.TaskOut.model_validate(task)
+
+
+@api.patch("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
+def change_track(song_id: Song, track_id: int, body: s.TrackChange) -> Any:
+    with session() as open_session:
+        songs.change_track(open_session, song_id, track_id, body.revision, _given(body))
+        return read_song(open_session, song_id)
+
+
+@api.delete("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
+def delete_track(song_id: Song, track_id: int, revision: Revision = None) -> Any:
+    with session() as open_session:
+        songs.delete_track(open_session, song_id, track_id, revision)
+        return read_song(open_session, song_id)
+
+
+@api.put("/songs/{song_id}/order", response_model=s.SongOut)
+def reorder(song_id: Song, body: s.TrackOrder) -> Any:
+    with session() as open_session:
+        songs.reorder_tracks(open_session, song_id, body.order, body.revision)
+        return read_song(open_session, song_id)
+
+
+# --- moves ------------------------------------------------------------------------------------------
+
+
+@api.post("/songs/{song_id}/tracks/{track_id}/moves", response_model=s.SongOut, status_code=201)
+def add_move(song_id: Song, track_id: int, body: s.NewMove) -> Any:
+    move = Move(**body.model_dump(exclude={"revision"}))
+    with session() as open_session:
+        songs.add_move(open_session, song_id, track_id, move, body.revision)
+        return read_song(open_session, song_id)
+
+
+@api.patch("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
+def change_move(song_id: Song, move_id: int, body: s.MoveChange) -> Any:
+    with session() as open_session:
+        songs.change_move(open_session, song_id, move_id, body.revision, _given(body))
+        return read_song(open_session, song_id)
+
+
+@api.delete("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
+def delete_move(song_id: Song, move_id: int, revision: Revision = None) -> Any:
+    with session() as open_session:
+        songs.delete_move(open_session, song_id, move_id, revision)
+        return read_song(open_session, song_id)
+
+
+# --- what is drawn ----------------------------------------------------------------------------------
+
+
+def _track(song_id: int, track_id: int) -> tuple[SongState, TrackState]:
+    song = _song(song_id)
+    return song, song.track(track_id)
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/waveform", response_class=Response)
+def waveform(song_id: Song, track_id: int, points: int = 1000) -> Response:
+    """Pairs of signed bytes: lowest and highest sample of `points` stretches of the song."""
+    data = views.waveform(*_track(song_id, track_id), points)
+    return Response(data, media_type="application/octet-stream")
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/profile", response_model=s.ProfileOut)
+def profile(
+    song_id: Song,
+    track_id: int,
+    from_s: float = 0.0,
+    to_s: float = 0.0,
+    bands_per_octave: Annotated[float, Query(ge=1, le=48)] = 12,
+) -> Any:
+    """Long-term levels of a passage (the whole track if it is empty), untreated and treated."""
+    found = views.profile(*_track(song_id, track_id), from_s, to_s, bands_per_octave)
+    return {
+        "grid_hz": spectra.log_grid().round(3).tolist(),
+        "untreated_db": found.untreated_db.round(2).tolist(),
+        "treated_db": found.treated_db.round(2).tolist(),
+    }
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/analysis", response_model=s.AnalysisOut)
+def analysis(song_id: Song, track_id: int) -> Any:
+    song, track = _track(song_id, track_id)
+    return importing.library().analysis(track.audio_sha256, song.sample_rate)
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/map", response_model=s.MapInfo)
+def map_info(song_id: Song, track_id: int) -> Any:
+    song, track = _track(song_id, track_id)
+    known = importing.library().analysis(track.audio_sha256, song.sample_rate)
+    return {
+        "rows": spectra.MAP_ROWS,
+        "lowest_hz": spectra.MAP_LOWEST_HZ,
+        "rows_per_octave": spectra.MAP_ROWS_PER_OCTAVE,
+        "tile_columns": spectra.MAP_TILE_COLUMNS,
+        "floor_db": spectra.MAP_FLOOR_DB,
+        "step_db": spectra.MAP_STEP_DB,
+        "column_s": spectra.map_hop(song.sample_rate) / song.sample_rate,
+        "columns": known.map_columns,
+        "levels": known.map_levels,
+    }
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/map/{level}/{tile}", response_class=Response)
+def map_tile(song_id: Song, track_id: int, level: int, tile: int, treated: bool = False) -> Response:
+    """Columns of the time map, lowest row first, a byte each."""
+    data = views.map_tile(*_track(song_id, track_id), level, tile, treated)
+    headers = {} if treated else FOREVER
+    return Response(data, media_type="application/octet-stream", headers=headers)
+
+
+# --- tasks and hand-over ----------------------------------------------------------------------------
+
+
+@api.get("/songs/{song_id}/tasks", response_model=list[s.TaskOut])
+def list_tasks(song_id: Song) -> Any:
+    with session() as open_session:
+        return tasks.list_tasks(open_session, song_id)
+
+
+@api.get("/tasks/{task_id}", response_model=s.TaskOut)
+def get_task(task_id: int) -> Any:
+    with session() as open_session:
+        return tasks.get_task(open_session, task_id)
+
+
+@api.post("/tasks/{task_id}/cancel", status_code=204)
+def cancel_task(task_id: int) -> None:
+    with session() as open_session:
+        tasks.cancel_task(open_session, task_id)
+
+
+@api.post("/songs/{song_id}/exports", response_model=s.TaskOut, status_code=202)
+def export(song_id: Song, body: s.NewExport) -> Any:
+    options = exporting.ExportOptions(tuple(body.track_ids), body.depth, body.container, body.original_rate)
+    task = exporting.request_export(song_id, options)
+    queue.defer(task.id)
+    return task
+
+
+@api.get("/tasks/{task_id}/files/{name}", response_class=FileResponse)
+def exported_file(task_id: int, name: str) -> FileResponse:
+    with session() as open_session:
+        names = tasks.get_task(open_session, task_id).result.get("files", [])
+    path = importing.library().exports(task_id) / Path(name).name
+    if name not in names or not path.is_file():
+        raise NotFound("exported file", name)
+    return FileResponse(path, filename=name)
+
+
+@api.get("/songs/{song_id}/sheet.json", response_model=sheets.SongSheet, response_model_exclude_none=True)
+def song_sheet(song_id: Song) -> Any:
+    return sheets.song_sheet(_song(song_id))
+
+
+@api.get(
+    "/songs/{song_id}/tracks/{track_id}/sheet.json",
+    response_model=sheets.Sheet,
+    response_model_exclude_none=True,
+)
+def track_sheet(song_id: Song, track_id: int) -> Any:
+    track = _song(song_id).track(track_id)
+    return sheets.make_sheet([move.move() for move in track.moves], track.name)
+
+
+@api.get("/songs/{song_id}/sheet.csv", response_class=PlainTextResponse)
+def sheet_csv(song_id: Song) -> Response:
+    return Response(sheets.sheet_csv(_song(song_id)), media_type="text/csv; charset=utf-8")
+
+
+@api.get("/songs/{song_id}/sheet.html", response_class=HTMLResponse)
+def sheet_page(song_id: Song) -> HTMLResponse:
+    return HTMLResponse(sheets.sheet_page(_song(song_id)))
+
+
+@api.get("/sheet-schema.json")
+def sheet_schema() -> dict[str, Any]:
+    return sheets.sheet_schema()
