@@ -1,0 +1,70 @@
+/** Typed calls of the server's interface. Each one returns data or throws a Refusal with its sentence. */
+
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Song = components["schemas"]["SongOut"];
+export type SongLine = components["schemas"]["SongLine"];
+export type Track = components["schemas"]["TrackOut"];
+export type Task = components["schemas"]["TaskOut"];
+export type MapInfo = components["schemas"]["MapInfo"];
+export type Profile = components["schemas"]["ProfileOut"];
+export type Edit = components["schemas"]["EditOut"];
+
+export const api = createClient<paths>({ baseUrl: "" });
+
+/** The server said no; the message is meant for the user. */
+export class Refusal extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+  ) {
+    super(message);
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+function sentence(error: unknown, status: number): string {
+  const detail = (error as { detail?: unknown } | undefined)?.detail;
+  if (typeof detail === "string") return detail;
+  return `The server answered ${status}. Run "mivlo doctor" to see what is wrong.`;
+}
+
+export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new Refusal("The server is not reachable. Is it still running?", 0);
+  }
+  if (!answer.response.ok) throw new Refusal(sentence(answer.error, answer.response.status), answer.response.status);
+  return answer.data as T;
+}
+
+/** Bytes from an address of the interface. */
+export async function bytes(address: string, signal?: AbortSignal): Promise<ArrayBuffer> {
+  const response = await fetch(address, signal ? { signal } : {});
+  if (!response.ok) throw new Refusal(sentence(await response.json().catch(() => ({})), response.status), response.status);
+  return response.arrayBuffer();
+}
+
+/** Send a file as it is, with progress from 0 to 1. */
+export function upload(songId: number, file: File, progress: (share: number) => void): Promise<Task> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open("POST", `/api/songs/${songId}/files?name=${encodeURIComponent(file.name)}`);
+    request.responseType = "json";
+    request.upload.onprogress = (event) => progress(event.lengthComputable ? event.loaded / event.total : 0);
+    request.onload = () =>
+      request.status === 202
+        ? resolve(request.response as Task)
+        : reject(new Refusal(sentence(request.response, request.status), request.status));
+    request.onerror = () => reject(new Refusal(`Could not send ${file.name}: the server is not reachable.`, 0));
+    request.send(file);
+  });
+}

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+/** Name, song, views, what was saved, undo and redo, help. */
+import { useDark } from "@vueuse/core";
+import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from "element-plus";
+import { computed, ref } from "vue";
+import { useRouter } from "vue-router";
+import { writeTime } from "../lib/notes";
+import { complain, useSong } from "../stores/song";
+
+const song = useSong();
+const router = useRouter();
+const making = ref(false);
+const name = ref("");
+const rate = ref(48000);
+const night = useDark({ attribute: "data-theme", valueDark: "night", valueLight: "day", storageKey: "mivlo.theme", initialValue: "light" });
+
+const emit = defineEmits<{ help: [] }>();
+
+const facts = computed(() => {
+  const s = song.song;
+  return s ? `${s.tracks.length} tracks · ${writeTime(s.duration_s, 0)} · ${s.sample_rate / 1000} kHz` : "";
+});
+const saved = computed(() => (song.savedAt ? `Saved ${song.savedAt.toTimeString().slice(0, 5)}` : "All saved"));
+
+function choose(value: number | string): void {
+  if (value === "new") {
+    name.value = "";
+    making.value = true;
+  } else {
+    song.open(Number(value)).catch(complain);
+  }
+}
+
+async function create(): Promise<void> {
+  try {
+    await song.create(name.value, rate.value);
+    making.value = false;
+    await router.push({ name: "tracks" });
+  } catch (problem) {
+    complain(problem);
+  }
+}
+</script>
+
+<template>
+  <header class="top">
+    <span class="mark">mivlo</span>
+    <ElSelect :model-value="song.song?.id" class="song" size="small" aria-label="Song" placeholder="No song" @change="choose">
+      <ElOption v-for="s in song.songs" :key="s.id" :value="s.id" :label="s.id === song.id ? (song.song?.name ?? s.name) : s.name" />
+      <ElOption value="new" label="New song …" />
+    </ElSelect>
+    <span class="soft facts">{{ facts }}</span>
+    <nav aria-label="Views">
+      <RouterLink :to="{ name: 'tracks' }">Tracks</RouterLink>
+      <RouterLink :to="{ name: 'bench' }">Bench</RouterLink>
+      <RouterLink :to="{ name: 'handover' }">Handover</RouterLink>
+    </nav>
+    <span class="right">
+      <span class="soft" role="status">{{ saved }}</span>
+      <button type="button" class="plain small" :disabled="!song.song?.undo_label" :title="song.song?.undo_label ? `Undo: ${song.song.undo_label}` : 'Nothing to undo'" @click="song.undo()">Undo</button>
+      <button type="button" class="plain small" :disabled="!song.song?.redo_label" :title="song.song?.redo_label ? `Redo: ${song.song.redo_label}` : 'Nothing to redo'" @click="song.redo()">Redo</button>
+      <button type="button" class="plain small" :aria-pressed="night" @click="night = !night">Night</button>
+      <button type="button" class="plain small" @click="emit('help')">Keys</button>
+    </span>
+    <ElDialog v-model="making" title="New song" width="380px">
+      <form @submit.prevent="create">
+        <label for="song-name">Name</label>
+        <ElInput id="song-name" v-model="name" maxlength="120" autofocus />
+        <label for="song-rate">Sample rate in Hz</label>
+        <select id="song-rate" v-model.number="rate" class="rate">
+          <option v-for="r in [44100, 48000, 88200, 96000, 176400, 192000]" :key="r" :value="r">{{ r }}</option>
+        </select>
+        <div class="buttons"><ElButton type="primary" native-type="submit" :disabled="!name.trim()">Make the song</ElButton></div>
+      </form>
+    </ElDialog>
+  </header>
+</template>
+
+<style scoped>
+.top { display: grid; grid-template-columns: auto 170px auto 1fr auto; align-items: center; gap: 14px; padding: 0 18px; height: 44px; background: var(--panel); border-bottom: 1px solid var(--line); }
+.mark { font-size: 20px; font-weight: 600; letter-spacing: 0.01em; }
+.facts { font-size: 12px; white-space: nowrap; }
+nav { display: flex; gap: 28px; justify-content: center; align-self: stretch; }
+nav a { color: var(--soft); text-decoration: none; font-size: 14px; display: flex; align-items: center; border-bottom: 3px solid transparent; border-top: 3px solid transparent; }
+nav a.router-link-active { color: var(--ink); font-weight: 600; border-bottom-color: var(--stand-out); }
+.right { display: flex; gap: 8px; align-items: center; font-size: 12px; }
+label { display: block; margin: 8px 0 3px; font-size: 12px; color: var(--soft); }
+.rate { font: inherit; padding: 4px; background: var(--panel); color: var(--ink); border: 1px solid var(--line); border-radius: 3px; }
+.buttons { margin-top: 16px; text-align: right; }
+</style>

@@ -1,0 +1,48 @@
+<script setup lang="ts">
+/** All keys that work in this view. */
+import { ElDialog } from "element-plus";
+import { computed } from "vue";
+import { allActions } from "../lib/keys";
+
+const open = defineModel<boolean>({ required: true });
+const groups = computed(() => {
+  const found = new Map<string, { keys: string; says: string }[]>();
+  for (const action of allActions()) {
+    const list = found.get(action.group) ?? [];
+    list.push({ keys: action.keys.join(" or "), says: action.says });
+    found.set(action.group, list);
+  }
+  return [...found];
+});
+</script>
+
+<template>
+  <ElDialog v-model="open" title="Keys" width="760px" top="6vh">
+    <div class="groups">
+      <section v-for="[group, actions] in groups" :key="group">
+        <h3>{{ group }}</h3>
+        <dl>
+          <template v-for="action in actions" :key="action.says">
+            <dt class="figure">{{ action.keys }}</dt>
+            <dd>{{ action.says }}</dd>
+          </template>
+        </dl>
+      </section>
+      <section>
+        <h3>Numbers</h3>
+        <dl>
+          <dt class="figure">ArrowUp / Down</dt><dd>nudge; with Shift a tenth, PageUp and PageDown ten times</dd>
+          <dt class="figure">Enter</dt><dd>take what was typed</dd>
+        </dl>
+      </section>
+    </div>
+  </ElDialog>
+</template>
+
+<style scoped>
+.groups { columns: 2; column-gap: 28px; }
+section { break-inside: avoid; margin-bottom: 14px; }
+dl { display: grid; grid-template-columns: 130px 1fr; gap: 2px 10px; margin: 4px 0; font-size: 12px; }
+dt { color: var(--treat); font-size: 11.5px; }
+dd { margin: 0; }
+</style>

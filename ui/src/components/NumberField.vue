@@ -1,0 +1,108 @@
+<script setup lang="ts">
+/** A number that can be typed, dragged (up and down on its label) and nudged (arrow keys). */
+import { computed, ref } from "vue";
+import { readNumber } from "../lib/notes";
+
+const props = defineProps<{
+  label: string;
+  unit?: string;
+  modelValue: number;
+  min: number;
+  max: number;
+  /** One nudge: added, or for `ratio` the factor by which the value grows. */
+  step: number;
+  ratio?: boolean;
+  digits?: number;
+  compact?: boolean;
+}>();
+
+const emit = defineEmits<{
+  /** While dragging: heard at once, not saved. */
+  preview: [value: number];
+  /** The value to keep. */
+  change: [value: number];
+}>();
+
+const typed = ref<string | null>(null);
+const moving = ref<number | null>(null);
+
+const value = computed(() => moving.value ?? props.modelValue);
+const shown = computed(() => typed.value ?? value.value.toFixed(props.digits ?? 1).replace("-", "\u2212"));
+
+const clamp = (v: number) => Math.min(props.max, Math.max(props.min, v));
+const moved = (v: number, steps: number) => clamp(props.ratio ? v * props.step ** steps : v + props.step * steps);
+
+function nudge(steps: number): void {
+  typed.value = null;
+  emit("change", moved(props.modelValue, steps));
+}
+
+function finish(event: Event): void {
+  if (typed.value === null) return;
+  const number = readNumber(typed.value);
+  typed.value = null;
+  (event.target as HTMLInputElement).value = shown.value;
+  if (number !== null && number !== props.modelValue) emit("change", clamp(number));
+}
+
+function keys(event: KeyboardEvent): void {
+  const fine = event.shiftKey ? 0.1 : 1;
+  if (event.key === "ArrowUp") nudge(fine);
+  else if (event.key === "ArrowDown") nudge(-fine);
+  else if (event.key === "PageUp") nudge(10);
+  else if (event.key === "PageDown") nudge(-10);
+  else if (event.key === "Enter") finish(event);
+  else if (event.key === "Escape") typed.value = null;
+  else return;
+  event.preventDefault();
+  event.stopPropagation();
+}
+
+function drag(event: PointerEvent): void {
+  const handle = event.currentTarget as HTMLElement;
+  handle.setPointerCapture(event.pointerId);
+  const from = props.modelValue;
+  const startY = event.clientY;
+  const move = (e: PointerEvent) => {
+    moving.value = moved(from, ((startY - e.clientY) / 4) * (e.shiftKey ? 0.1 : 1));
+    emit("preview", moving.value);
+  };
+  const end = () => {
+    handle.removeEventListener("pointermove", move);
+    const result = moving.value;
+    moving.value = null;
+    if (result !== null && result !== from) emit("change", result);
+  };
+  handle.addEventListener("pointermove", move);
+  handle.addEventListener("pointerup", end, { once: true });
+  handle.addEventListener("pointercancel", end, { once: true });
+}
+</script>
+
+<template>
+  <div class="number" :class="{ compact }">
+    <span class="label" aria-hidden="true" title="drag up or down" @pointerdown="drag">{{ label }}</span>
+    <span class="box">
+      <input
+        class="figure" role="spinbutton" autocomplete="off" :aria-label="unit ? `${label} in ${unit}` : label"
+        :aria-valuenow="value" :aria-valuemin="min" :aria-valuemax="max" :value="shown" @keydown="keys"
+        @input="typed = ($event.target as HTMLInputElement).value" @change="finish" @blur="finish"
+        @focus="($event.target as HTMLInputElement).select()"
+      />
+      <span v-if="unit" class="unit">{{ unit }}</span>
+    </span>
+  </div>
+</template>
+
+<style scoped>
+.number { display: flex; flex-direction: column; min-width: 0; }
+.number.compact { flex-direction: row; align-items: baseline; gap: 5px; }
+.label { color: var(--soft); font-size: 11px; cursor: ns-resize; touch-action: none; user-select: none; }
+.box { display: flex; align-items: baseline; gap: 3px; border-bottom: 1px solid var(--line); }
+.box:focus-within { border-color: var(--treat); }
+input {
+  border: 0; background: transparent; color: var(--ink); font-size: 13px; width: 100%; min-width: 3.4em; padding: 1px 0;
+}
+.compact input { width: 3.6em; text-align: right; }
+.unit { color: var(--soft); font-size: 11px; }
+</style>

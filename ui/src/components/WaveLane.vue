@@ -1,0 +1,88 @@
+<script setup lang="ts">
+/** The waveform of one track over the whole song; dragging over it sets the passage. */
+import { computed, ref, watch } from "vue";
+import { type Track, bytes } from "../api/client";
+import { timeToX, xToTime } from "../lib/axis";
+import { colour, usePicture } from "../lib/canvas";
+import { useLive } from "../live/session";
+import { useBench } from "../stores/bench";
+import { complain, useSong } from "../stores/song";
+
+const props = defineProps<{
+  track: Track;
+  /** Draw its loudest sample at full height. */
+  normalised?: boolean;
+}>();
+const POINTS = 1000;
+const song = useSong();
+const live = useLive();
+const bench = useBench();
+const canvas = ref<HTMLCanvasElement | null>(null);
+const wave = ref<Int8Array | null>(null);
+const selecting = ref<{ from: number; to: number } | null>(null);
+const whole = computed(() => ({ from: 0, to: Math.max(0.25, song.song?.duration_s ?? 1) }));
+
+watch(
+  [() => props.track.id, () => props.track.audio_sha256, () => song.song?.duration_s],
+  async () => {
+    try {
+      wave.value = new Int8Array(await bytes(`/api/songs/${song.id}/tracks/${props.track.id}/waveform?points=${POINTS}`));
+      redraw();
+    } catch (problem) {
+      complain(problem);
+    }
+  },
+  { immediate: true },
+);
+
+const { width, redraw } = usePicture(canvas, (g, w, h) => {
+  const passage = selecting.value ?? bench.passage;
+  if (passage) {
+    const [a, b] = [timeToX(passage.from, whole.value, w), timeToX(passage.to, whole.value, w)];
+    g.fillStyle = colour("probe-soft");
+    g.fillRect(a, 0, b - a, h);
+    g.strokeStyle = colour("probe");
+    g.strokeRect(a + 0.5, -2, b - a - 1, h + 4);
+  }
+  g.fillStyle = props.track.mute ? colour("line") : colour("grey");
+  const data = wave.value;
+  let full = 127;
+  if (props.normalised && data) full = data.reduce((most, v) => Math.max(most, Math.abs(v)), 1) * 1.06;
+  for (let i = 0; data && i < POINTS; i++) {
+    const [low, high] = [(data[2 * i] as number) / full, (data[2 * i + 1] as number) / full];
+    g.fillRect((i / POINTS) * w, h / 2 - (high * h) / 2, Math.max(1, w / POINTS), Math.max(1, ((high - low) * h) / 2));
+  }
+  g.fillStyle = colour("ink");
+  g.fillRect(timeToX(live.position, whole.value, w), 0, 1, h);
+});
+watch([() => live.position, () => bench.passage, whole, () => props.track.mute], redraw);
+
+function select(event: PointerEvent): void {
+  const element = event.currentTarget as HTMLElement;
+  element.setPointerCapture(event.pointerId);
+  const at = (e: PointerEvent) => Math.min(whole.value.to, Math.max(0, xToTime(e.offsetX, whole.value, width.value)));
+  const start = at(event);
+  const move = (e: PointerEvent) => {
+    if (Math.abs(e.clientX - event.clientX) < 4 && !selecting.value) return;
+    selecting.value = { from: Math.min(start, at(e)), to: Math.max(start, at(e)) };
+    redraw();
+  };
+  const end = () => {
+    element.removeEventListener("pointermove", move);
+    const chosen = selecting.value;
+    selecting.value = null;
+    if (chosen && chosen.to - chosen.from >= 0.1) void song.setPassage(Number(chosen.from.toFixed(3)), Number(chosen.to.toFixed(3)));
+    else live.seek(start);
+  };
+  element.addEventListener("pointermove", move);
+  element.addEventListener("lostpointercapture", end, { once: true });
+}
+</script>
+
+<template>
+  <canvas ref="canvas" class="lane" role="img" :aria-label="`Waveform of ${track.name}; drag over it to set the passage`" @pointerdown="select" />
+</template>
+
+<style scoped>
+.lane { width: 100%; height: 100%; display: block; cursor: text; touch-action: none; }
+</style>

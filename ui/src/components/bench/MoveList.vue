@@ -1,0 +1,145 @@
+<script setup lang="ts">
+/** The moves of the track as a list, and the values of the chosen one. */
+import { ElOption, ElSelect } from "element-plus";
+import { computed, ref } from "vue";
+import {
+  type Move, SHAPES, SLOPES, type Shape, hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, qOfOctaves, shapeLabel,
+} from "../../lib/moves";
+import { signed, writeHz, writeNote } from "../../lib/notes";
+import { useLive } from "../../live/session";
+import { useBench } from "../../stores/bench";
+import NumberField from "../NumberField.vue";
+
+const bench = useBench();
+const live = useLive();
+const adding = ref<Shape | "">("");
+
+const on = computed(() => bench.moves.filter((m) => m.enabled).length);
+const number = computed(() => bench.moves.findIndex((m) => m.id === bench.chosen) + 1);
+
+function width(move: Move): string {
+  if (hasSlope(move.shape)) return `${move.slope_db_per_octave} dB/oct`;
+  return hasOctaves(move.shape) ? `${octavesOfQ(move.q).toFixed(2)} oct` : `Q ${move.q.toFixed(2)}`;
+}
+
+const preview = (values: Partial<Move>) => bench.chosen !== null && bench.previewMove(bench.chosen, values);
+const save = (values: Partial<Move>) => bench.chosen !== null && void bench.saveMove(bench.chosen, values);
+const rounded = (value: number, digits: number) => Number(value.toFixed(digits));
+
+function setShape(shape: Shape): void {
+  const cut = hasSlope(shape);
+  const wasPlain = bench.chosenMove && (hasSlope(bench.chosenMove.shape) || bench.chosenMove.shape.endsWith("shelf"));
+  const values: Partial<Move> = { shape };
+  if (cut || shape.endsWith("shelf")) values.q = Math.SQRT1_2;
+  else if (wasPlain) values.q = 4.32;
+  save(values);
+}
+
+function audition(id: number): void {
+  live.audition(live.state.audition === id ? null : id);
+}
+
+async function add(shape: Shape): Promise<void> {
+  adding.value = "";
+  await bench.addShape(shape);
+}
+</script>
+
+<template>
+  <section class="moves" aria-label="Moves">
+    <header>
+      <h3>Moves</h3>
+      <span class="soft">{{ on }} on<template v-if="live.state.match_lu"> · takes {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
+    </header>
+    <ul v-if="bench.moves.length">
+      <li v-for="(move, i) in bench.moves" :key="move.id" :class="{ chosen: move.id === bench.chosen, off: !move.enabled }">
+        <button type="button" class="square figure" :aria-pressed="move.enabled" :aria-label="`Move ${i + 1} on`" :title="move.enabled ? 'switch off' : 'switch on'" @click="bench.saveMove(move.id, { enabled: !move.enabled })">
+          {{ i + 1 }}
+        </button>
+        <button type="button" class="row" :aria-current="move.id === bench.chosen" @click="bench.chosen = move.id">
+          <span class="shape">{{ shapeLabel(move.shape) }}</span>
+          <span class="figure">{{ writeHz(move.frequency_hz) }} Hz</span>
+          <span class="figure soft">{{ width(move) }}</span>
+          <span class="figure gain">{{ hasGain(move.shape) ? `${signed(move.gain_db, 1)} dB` : "" }}</span>
+        </button>
+      </li>
+    </ul>
+    <p v-else class="soft none">No moves yet. Sweep with the probe, then press C to cut where the line is.</p>
+    <ElSelect v-model="adding" class="add" size="small" placeholder="Add a move at the line …" aria-label="Add a move" @change="add">
+      <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
+    </ElSelect>
+
+    <div v-if="bench.chosenMove" class="editor panel" role="group" :aria-label="`Move ${number}`">
+      <header>
+        <strong>Move {{ number }}</strong>
+        <span class="figure soft">{{ writeNote(bench.chosenMove.frequency_hz) }}</span>
+      </header>
+      <div class="fields">
+        <NumberField
+          label="Frequency" unit="Hz" :model-value="bench.chosenMove.frequency_hz" :min="10" :max="24000" :step="2 ** (1 / 48)" ratio :digits="1"
+          @preview="preview({ frequency_hz: rounded($event, 2) })" @change="save({ frequency_hz: rounded($event, 2) })"
+        />
+        <NumberField
+          v-if="hasGain(bench.chosenMove.shape)" label="Gain" unit="dB" :model-value="bench.chosenMove.gain_db" :min="-30" :max="24" :step="0.5" :digits="1"
+          @preview="preview({ gain_db: rounded($event, 2) })" @change="save({ gain_db: rounded($event, 2) })"
+        />
+        <label v-if="hasSlope(bench.chosenMove.shape)" class="slope">
+          <span>Slope in dB/oct</span>
+          <select :value="bench.chosenMove.slope_db_per_octave" @change="save({ slope_db_per_octave: Number(($event.target as HTMLSelectElement).value), q: Math.SQRT1_2 })">
+            <option v-for="slope in SLOPES" :key="slope" :value="slope">{{ slope }}</option>
+          </select>
+        </label>
+        <NumberField
+          v-if="hasQ(bench.chosenMove)" label="Q" :model-value="bench.chosenMove.q" :min="0.1" :max="100" :step="1.1" ratio :digits="2"
+          @preview="preview({ q: rounded($event, 4) })" @change="save({ q: rounded($event, 4) })"
+        />
+        <NumberField
+          v-if="hasOctaves(bench.chosenMove.shape)" label="Width" unit="oct" :model-value="octavesOfQ(bench.chosenMove.q)" :min="0.0145" :max="6.7" :step="1.1" ratio :digits="2"
+          @preview="preview({ q: rounded(qOfOctaves($event), 4) })" @change="save({ q: rounded(qOfOctaves($event), 4) })"
+        />
+        <label class="slope">
+          <span>Shape</span>
+          <select :value="bench.chosenMove.shape" @change="setShape(($event.target as HTMLSelectElement).value as Shape)">
+            <option v-for="shape in SHAPES" :key="shape.value" :value="shape.value">{{ shape.label }}</option>
+          </select>
+        </label>
+      </div>
+      <div class="actions">
+        <button type="button" class="plain small" :aria-pressed="live.state.audition === bench.chosenMove.id" @click="audition(bench.chosenMove.id)">Hear alone</button>
+        <button type="button" class="plain small" :aria-pressed="!bench.chosenMove.enabled" @click="save({ enabled: !bench.chosenMove.enabled })">Bypass</button>
+        <button type="button" class="plain small" @click="bench.duplicate(bench.chosenMove.id)">Duplicate</button>
+        <button type="button" class="plain small" @click="bench.remove(bench.chosenMove.id)">Delete</button>
+      </div>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.moves { display: flex; flex-direction: column; gap: 8px; padding: 12px; overflow: auto; height: 100%; }
+header { display: flex; justify-content: space-between; align-items: baseline; font-size: 12px; }
+ul { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); }
+li { display: flex; align-items: center; border-bottom: 1px solid var(--line); padding: 0 4px; }
+li.chosen { background: var(--treat-soft); }
+li.off .row { color: var(--soft); text-decoration: line-through; }
+.square {
+  width: 20px; height: 18px; padding: 0; font-size: 11px; font-weight: 600; color: var(--treat); background: var(--panel);
+  border: 1.5px solid var(--treat); border-radius: 2px; cursor: pointer; flex: none;
+}
+li.off .square { border-style: dashed; }
+.row {
+  flex: 1; display: grid; grid-template-columns: 68px 72px 1fr 62px; gap: 4px; align-items: baseline; text-align: right; border: 0;
+  background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
+}
+.row .figure { font-size: 11.5px; }
+.shape { text-align: left; }
+.gain { color: var(--treat); }
+.none { margin: 4px 0; }
+.editor { padding: 9px 11px; border-color: var(--treat); background: var(--treat-soft); }
+.fields { display: grid; grid-template-columns: 1fr 1fr; gap: 7px 16px; margin: 7px 0 10px; }
+.slope { display: flex; flex-direction: column; font-size: 11px; color: var(--soft); }
+.slope select { font: 13px var(--sans); color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--line); padding: 1px 0; }
+.actions { display: flex; gap: 5px; flex-wrap: wrap; }
+.soft { color: var(--soft); }
+.editor .soft { color: var(--ink); }
+.editor :deep(.label), .editor :deep(.unit), .editor .slope { color: var(--ink); opacity: 0.85; }
+</style>

@@ -1,0 +1,61 @@
+<script setup lang="ts">
+/** The probe's settings: always in sight, so that one knows what is heard. */
+import { useLive } from "../../live/session";
+import { useBench } from "../../stores/bench";
+import NumberField from "../NumberField.vue";
+
+const bench = useBench();
+const live = useLive();
+const modes = [
+  { value: "boost", label: "Boost" },
+  { value: "alone", label: "Alone" },
+  { value: "cut", label: "Cut" },
+] as const;
+</script>
+
+<template>
+  <div class="probe" :class="{ on: bench.probe.on }" role="group" aria-label="Probe">
+    <strong>Probe</strong>
+    <span class="modes">
+      <button
+        v-for="mode in modes" :key="mode.value" type="button" class="plain small" :aria-pressed="bench.probe.mode === mode.value"
+        @click="bench.probe.mode = mode.value"
+      >
+        {{ mode.label }}
+      </button>
+    </span>
+    <NumberField
+      compact label="by" unit="dB" :model-value="bench.probe.gain_db" :min="0" :max="24" :step="1" :digits="0"
+      @preview="bench.probe.gain_db = $event" @change="bench.probe.gain_db = $event"
+    />
+    <NumberField
+      compact label="width" unit="oct" :model-value="bench.probe.octaves" :min="0.05" :max="2" :step="1.15" ratio :digits="2"
+      @preview="bench.probe.octaves = $event" @change="bench.probe.octaves = $event"
+    />
+    <NumberField
+      compact label="louder by at most" unit="dB" :model-value="bench.probe.margin_db" :min="0" :max="24" :step="1" :digits="0"
+      @preview="bench.probe.margin_db = $event" @change="bench.probe.margin_db = $event"
+    />
+    <button type="button" class="plain small" :aria-pressed="bench.probe.latched" title="Keep the probe on (L)" @click="bench.toggleLatch()">
+      Latch
+    </button>
+    <span class="held figure" :class="{ idle: !bench.probe.on }">
+      {{ bench.probe.on ? `held back ${live.report.probe_held_back_db.toFixed(1).replace("-", "\u2212")} dB` : "hold P or press in the profile" }}
+    </span>
+  </div>
+</template>
+
+<style scoped>
+.probe {
+  display: flex; align-items: center; gap: 10px; padding: 3px 10px; background: var(--probe-soft); border: 1px solid transparent;
+  border-radius: 3px; white-space: nowrap;
+}
+.probe.on { border-color: var(--probe); }
+strong { color: var(--probe-text); }
+.modes { display: flex; gap: 2px; }
+.held { font-size: 11px; color: var(--probe-text); min-width: 172px; text-align: right; }
+.held.idle { font-family: var(--sans); }
+.probe :deep(.label), .probe :deep(.unit) { color: var(--probe-text); }
+.probe :deep(.box) { border-color: var(--probe); }
+.probe :deep(input) { width: 2.6em; min-width: 2.6em; }
+</style>

@@ -1,0 +1,93 @@
+<script setup lang="ts">
+/** The profile: long-term level to the right, before and after treatment, with what is playing now. Press to probe. */
+import { ref, watch } from "vue";
+import { frequencyToY, yToFrequency } from "../../lib/axis";
+import { colour, usePicture } from "../../lib/canvas";
+import { useLive } from "../../live/session";
+import { useBench } from "../../stores/bench";
+
+const SHOWN_DB = 72;
+const bench = useBench();
+const live = useLive();
+const canvas = ref<HTMLCanvasElement | null>(null);
+
+type Values = ArrayLike<number>;
+
+const { height, redraw } = usePicture(canvas, (g, w, h) => {
+  g.fillStyle = colour("panel");
+  g.fillRect(0, 0, w, h);
+  const p = bench.profile;
+  if (!p) return;
+  const top = Math.ceil((Math.max(...p.untreated_db, -100) + 3) / 6) * 6;
+  const x = (db: number) => Math.max(0, w * (1 - (top - db) / SHOWN_DB));
+  drawScale(g, w, h, top, x);
+  const trace = (grid: Values, values: Values) => {
+    g.beginPath();
+    for (let i = 0; i < Math.min(grid.length, values.length); i++) {
+      g.lineTo(x(values[i] as number), frequencyToY(grid[i] as number, bench.frequencies, h));
+    }
+  };
+  trace(p.grid_hz, p.untreated_db);
+  g.lineTo(0, frequencyToY(p.grid_hz.at(-1) ?? 20000, bench.frequencies, h));
+  g.lineTo(0, frequencyToY(p.grid_hz[0] ?? 20, bench.frequencies, h));
+  g.fillStyle = colour("grey");
+  g.fill();
+  if (live.spectrum && live.state.playing && live.state.focus === bench.trackId) {
+    const heard = live.state.signal === "untreated" ? live.spectrum.untreated : live.spectrum.treated;
+    trace(live.spectrumGrid, heard);
+    g.strokeStyle = colour("soft");
+    g.setLineDash([2, 2]);
+    g.stroke();
+    g.setLineDash([]);
+  }
+  trace(p.grid_hz, p.treated_db);
+  g.strokeStyle = colour("treat");
+  g.lineWidth = 1.6;
+  g.stroke();
+  g.lineWidth = 1;
+});
+
+function drawScale(g: CanvasRenderingContext2D, w: number, h: number, top: number, x: (db: number) => number): void {
+  g.strokeStyle = colour("line");
+  g.fillStyle = colour("soft");
+  g.font = `10px ${colour("mono")}`;
+  g.textAlign = "center";
+  for (let db = top - 12; db > top - SHOWN_DB; db -= 12) {
+    const at = Math.round(x(db)) + 0.5;
+    g.beginPath();
+    g.moveTo(at, 0);
+    g.lineTo(at, h - 14);
+    g.stroke();
+    if (at > 14 && at < w - 10) g.fillText(`${db}`.replace("-", "\u2212"), at, h - 3);
+  }
+}
+
+watch([() => bench.profile, () => bench.frequencies, () => live.spectrum, () => live.state.playing], redraw);
+
+function hover(event: PointerEvent): void {
+  bench.moveLine(yToFrequency(event.offsetY, bench.frequencies, height.value));
+}
+
+function press(event: PointerEvent): void {
+  if (event.button !== 0) return;
+  (event.currentTarget as HTMLElement).setPointerCapture(event.pointerId);
+  bench.startProbe(yToFrequency(event.offsetY, bench.frequencies, height.value));
+}
+
+function wheel(event: WheelEvent): void {
+  bench.widenProbe(event.deltaY < 0 ? 1.15 : 1 / 1.15);
+}
+</script>
+
+<template>
+  <canvas
+    ref="canvas" class="profile" role="img" data-test="profile"
+    :aria-label="`Profile of ${bench.track?.name ?? 'the track'}: long-term level in dB per 1/24 octave`"
+    @pointermove="hover" @pointerdown="press" @pointerup="bench.releaseProbe()" @pointercancel="bench.releaseProbe()"
+    @pointerleave="bench.moveLine(null)" @wheel.prevent="wheel"
+  />
+</template>
+
+<style scoped>
+.profile { width: 100%; height: 100%; display: block; border: 1px solid var(--line); cursor: crosshair; touch-action: none; }
+</style>

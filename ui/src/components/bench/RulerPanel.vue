@@ -1,0 +1,65 @@
+<script setup lang="ts">
+/** The ruler of all panels: Hz, and the rungs of the ear. Drag pans, wheel zooms. */
+import { ref, watch } from "vue";
+import { RUNGS, frequencyTicks, frequencyToY, panFrequency, yToFrequency, zoomFrequency } from "../../lib/axis";
+import { colour, usePicture } from "../../lib/canvas";
+import { useBench } from "../../stores/bench";
+
+const bench = useBench();
+const canvas = ref<HTMLCanvasElement | null>(null);
+
+const { height, redraw } = usePicture(canvas, (g, width, h) => {
+  const range = bench.frequencies;
+  g.strokeStyle = colour("line");
+  for (const hz of RUNGS) {
+    if (hz <= range.low || hz >= range.high) continue;
+    const y = Math.round(frequencyToY(hz, range, h)) + 0.5;
+    g.beginPath();
+    g.moveTo(width - 5, y);
+    g.lineTo(width, y);
+    g.stroke();
+  }
+  g.font = `11px ${colour("mono")}`;
+  g.fillStyle = colour("ink");
+  g.strokeStyle = colour("soft");
+  g.textAlign = "right";
+  g.textBaseline = "middle";
+  for (const hz of frequencyTicks(range)) {
+    const y = frequencyToY(hz, range, h);
+    if (y < 6 || y > h - 6) continue;
+    const text = hz >= 1000 ? `${Number((hz / 1000).toFixed(2))}k` : `${Number(hz.toFixed(1))}`;
+    g.fillText(text, width - 12, y);
+    g.beginPath();
+    g.moveTo(width - 9, Math.round(y) + 0.5);
+    g.lineTo(width, Math.round(y) + 0.5);
+    g.stroke();
+  }
+});
+
+watch(() => bench.frequencies, redraw);
+
+function wheel(event: WheelEvent): void {
+  const hz = yToFrequency(event.offsetY, bench.frequencies, height.value);
+  bench.frequencies = zoomFrequency(bench.frequencies, hz, event.deltaY < 0 ? 1.25 : 0.8);
+}
+
+function drag(event: PointerEvent): void {
+  const element = event.currentTarget as HTMLElement;
+  element.setPointerCapture(event.pointerId);
+  const start = bench.frequencies;
+  const move = (e: PointerEvent) => {
+    const octaves = Math.log2(start.high / start.low);
+    bench.frequencies = panFrequency(start, ((e.clientY - event.clientY) / height.value) * octaves);
+  };
+  element.addEventListener("pointermove", move);
+  element.addEventListener("lostpointercapture", () => element.removeEventListener("pointermove", move), { once: true });
+}
+</script>
+
+<template>
+  <canvas ref="canvas" class="ruler" role="img" aria-label="Frequency ruler in Hz, with auditory bands" @wheel.prevent="wheel" @pointerdown="drag" />
+</template>
+
+<style scoped>
+.ruler { width: 100%; height: 100%; display: block; cursor: ns-resize; touch-action: none; }
+</style>

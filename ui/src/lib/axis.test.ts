@@ -1,0 +1,56 @@
+import { describe, expect, it } from "vitest";
+import {
+  WHOLE, frequencyTicks, frequencyToY, mapLevel, panFrequency, timeToX, valueAt, xToTime, yToFrequency, zoomFrequency,
+  zoomTime,
+} from "./axis";
+
+describe("the frequency axis", () => {
+  it("has low at the bottom and an octave the same height everywhere", () => {
+    expect(frequencyToY(20, WHOLE, 500)).toBeCloseTo(500);
+    expect(frequencyToY(20480, WHOLE, 500)).toBeCloseTo(0);
+    const low = frequencyToY(100, WHOLE, 500) - frequencyToY(200, WHOLE, 500);
+    expect(frequencyToY(4000, WHOLE, 500) - frequencyToY(8000, WHOLE, 500)).toBeCloseTo(low);
+  });
+  it("reads back the frequency that it drew", () => {
+    for (const hz of [23, 412, 9999]) expect(yToFrequency(frequencyToY(hz, WHOLE, 517), WHOLE, 517)).toBeCloseTo(hz);
+  });
+  it("keeps the frequency under the pointer in its place while zooming", () => {
+    const closer = zoomFrequency(WHOLE, 1000, 3);
+    expect(frequencyToY(1000, closer, 500)).toBeCloseTo(frequencyToY(1000, WHOLE, 500));
+    expect(zoomFrequency(closer, 1000, 0.01)).toEqual({ low: 20, high: 20480 });
+  });
+  it("never pans off its ends", () => {
+    expect(panFrequency(WHOLE, -3).low).toBe(20);
+    expect(panFrequency(zoomFrequency(WHOLE, 20000, 4), 9).high).toBeCloseTo(20480);
+  });
+  it("labels between three and twenty frequencies at any zoom", () => {
+    for (const factor of [1, 2, 4, 8, 15, 20]) {
+      const ticks = frequencyTicks(zoomFrequency(WHOLE, 700, factor));
+      expect(ticks.length, `zoom ${factor}`).toBeGreaterThanOrEqual(3);
+      expect(ticks.length, `zoom ${factor}`).toBeLessThanOrEqual(21);
+    }
+  });
+});
+
+describe("the time axis", () => {
+  it("reads back the time that it drew, and zooms around the pointer", () => {
+    const range = { from: 10, to: 18 };
+    expect(xToTime(timeToX(12.5, range, 360), range, 360)).toBeCloseTo(12.5);
+    const closer = zoomTime(range, 12, 2, 80);
+    expect(closer.to - closer.from).toBeCloseTo(4);
+    expect(timeToX(12, closer, 360)).toBeCloseTo(timeToX(12, range, 360));
+  });
+  it("chooses the map's level with about a column a pixel", () => {
+    expect(mapLevel(0.01, { from: 0, to: 3.6 }, 360, 7)).toBe(0);
+    expect(mapLevel(0.01, { from: 0, to: 57.6 }, 360, 7)).toBe(4);
+    expect(mapLevel(0.01, { from: 0, to: 5760 }, 360, 7)).toBe(6);
+  });
+});
+
+describe("reading a curve", () => {
+  it("gives the value between two points, and nothing without points", () => {
+    expect(valueAt([100, 200, 400], [0, 10, 20], 200)).toBeCloseTo(10);
+    expect(valueAt([100, 200, 400], [0, 10, 20], Math.sqrt(2) * 200)).toBeCloseTo(15);
+    expect(valueAt([], [], 200)).toBeNull();
+  });
+});

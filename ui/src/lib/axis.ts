@@ -1,0 +1,123 @@
+/** Geometry of the one frequency axis: logarithmic, low at the bottom. Pure functions. */
+
+export type Hz = number;
+export type Seconds = number;
+export type Decibels = number;
+
+export const LOWEST: Hz = 20;
+export const HIGHEST: Hz = 20480;
+const SHORTEST_OCTAVES = 0.5;
+
+/** What of the axis is shown, bottom to top. */
+export interface FrequencyRange {
+  readonly low: Hz;
+  readonly high: Hz;
+}
+
+export const WHOLE: FrequencyRange = { low: LOWEST, high: HIGHEST };
+
+const octaves = (range: FrequencyRange) => Math.log2(range.high / range.low);
+
+/** Distance from the top in pixels. */
+export function frequencyToY(hz: Hz, range: FrequencyRange, height: number): number {
+  return height * (1 - Math.log2(hz / range.low) / octaves(range));
+}
+
+export function yToFrequency(y: number, range: FrequencyRange, height: number): Hz {
+  return range.low * 2 ** ((1 - y / height) * octaves(range));
+}
+
+function fitted(low: Hz, span: number): FrequencyRange {
+  const whole = octaves(WHOLE);
+  const kept = Math.min(whole, Math.max(SHORTEST_OCTAVES, span));
+  const bottom = Math.min(Math.max(low, LOWEST), HIGHEST / 2 ** kept);
+  return { low: bottom, high: bottom * 2 ** kept };
+}
+
+/** Zoom by a factor (above 1: closer) with `around` held in its place. */
+export function zoomFrequency(range: FrequencyRange, around: Hz, factor: number): FrequencyRange {
+  const share = Math.log2(around / range.low) / octaves(range);
+  const span = Math.min(octaves(WHOLE), Math.max(SHORTEST_OCTAVES, octaves(range) / factor));
+  return fitted(around / 2 ** (share * span), span);
+}
+
+/** Move what is shown up or down by octaves. */
+export function panFrequency(range: FrequencyRange, by: number): FrequencyRange {
+  return fitted(range.low * 2 ** by, octaves(range));
+}
+
+export function clampFrequency(hz: Hz): Hz {
+  return Math.min(20000, Math.max(20, hz));
+}
+
+/** Labelled frequencies 1, 2, 5 a decade (closer ones when zoomed in). */
+export function frequencyTicks(range: FrequencyRange): Hz[] {
+  const steps = octaves(range) > 4 ? [1, 2, 5] : octaves(range) > 1.5 ? [1, 1.5, 2, 3, 4, 5, 7] : [];
+  const ticks: Hz[] = [];
+  if (steps.length === 0) {
+    const width = 10 ** Math.floor(Math.log10(range.high - range.low) - 0.4);
+    for (let f = Math.ceil(range.low / width) * width; f <= range.high; f += width) ticks.push(f);
+    return ticks.length > 16 ? ticks.filter((_, i) => i % 2 === 0) : ticks;
+  }
+  for (let decade = 10; decade <= 10000; decade *= 10) {
+    for (const step of steps) {
+      const f = decade * step;
+      if (f >= range.low && f <= range.high) ticks.push(f);
+    }
+  }
+  return ticks;
+}
+
+/** Critical band edges in Hz (Zwicker 1961; from memory): the rungs of the ruler. */
+export const RUNGS: readonly Hz[] = [
+  100, 200, 300, 400, 510, 630, 770, 920, 1080, 1270, 1480, 1720, 2000, 2320, 2700, 3150, 3700, 4400, 5300, 6400,
+  7700, 9500, 12000, 15500,
+];
+
+/** What of the time is shown. */
+export interface TimeRange {
+  readonly from: Seconds;
+  readonly to: Seconds;
+}
+
+export function timeToX(s: Seconds, range: TimeRange, width: number): number {
+  return ((s - range.from) / (range.to - range.from)) * width;
+}
+
+export function xToTime(x: number, range: TimeRange, width: number): Seconds {
+  return range.from + (x / width) * (range.to - range.from);
+}
+
+/** Zoom by a factor (above 1: closer) around a time, within 0 to `end`. */
+export function zoomTime(range: TimeRange, around: Seconds, factor: number, end: Seconds): TimeRange {
+  const span = Math.min(end, Math.max(0.25, (range.to - range.from) / factor));
+  const share = (around - range.from) / (range.to - range.from);
+  const from = Math.min(Math.max(0, around - share * span), Math.max(0, end - span));
+  return { from, to: from + span };
+}
+
+export function panTime(range: TimeRange, by: Seconds, end: Seconds): TimeRange {
+  const span = range.to - range.from;
+  const from = Math.min(Math.max(0, range.from + by), Math.max(0, end - span));
+  return { from, to: from + span };
+}
+
+/** Which zoom level of a time map has about one column a pixel. */
+export function mapLevel(columnSeconds: Seconds, range: TimeRange, width: number, levels: number): number {
+  const columns = (range.to - range.from) / columnSeconds;
+  const level = Math.round(Math.log2(Math.max(1, columns / Math.max(1, width))));
+  return Math.min(levels - 1, Math.max(0, level));
+}
+
+/** Value of a curve on a rising grid of frequencies, straight between points in log frequency. */
+export function valueAt(grid: ArrayLike<number>, values: ArrayLike<number>, hz: Hz): number | null {
+  const n = Math.min(grid.length, values.length);
+  if (n === 0) return null;
+  const first = grid[0] as number;
+  const step = n > 1 ? Math.log2((grid[n - 1] as number) / first) / (n - 1) : 1;
+  const x = Math.log2(hz / first) / step;
+  const i = Math.min(n - 1, Math.max(0, Math.floor(x)));
+  const a = values[i] as number;
+  const b = values[Math.min(n - 1, i + 1)] as number;
+  return a + (b - a) * Math.min(1, Math.max(0, x - i));
+}

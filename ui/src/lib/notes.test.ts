@@ -1,0 +1,29 @@
+import { describe, expect, it } from "vitest";
+import { noteOf, readNumber, writeHz, writeNote, writeTime } from "./notes";
+
+describe("notes", () => {
+  it("follow ISO 16 in equal temperament", () => {
+    expect(noteOf(440)).toEqual({ name: "A4", cents: 0 });
+    expect(noteOf(739.99)).toEqual({ name: "F♯5", cents: 0 }); // ISO 16: F#5 = 739.99 Hz
+    expect(noteOf(261.626).name).toBe("C4");
+    expect(noteOf(452)).toEqual({ name: "A4", cents: 47 });
+    expect(writeNote(435)).toBe("A4 \u221220 ct");
+  });
+});
+
+describe("figures", () => {
+  it("are written as an engineer reads them", () => {
+    expect(writeHz(97.34)).toBe("97.3");
+    expect(writeHz(1842)).toBe("1\u202f842");
+    expect(writeTime(64.26)).toBe("1:04.3");
+    expect(writeTime(59.97)).toBe("1:00.0");
+    expect(writeTime(134, 0)).toBe("2:14");
+  });
+  it("are read as a person types them", () => {
+    expect(readNumber("1 842 Hz")).toBe(1842);
+    expect(readNumber("3,5k")).toBe(3500);
+    expect(readNumber("\u22124.5 dB")).toBe(-4.5);
+    expect(readNumber("loud")).toBeNull();
+    expect(readNumber("")).toBeNull();
+  });
+});

@@ -1,0 +1,59 @@
+/** Note names (ISO 16: A4 = 440 Hz, equal temperament) and how figures are written. */
+
+import type { Decibels, Hz, Seconds } from "./axis";
+
+const NAMES = ["C", "C♯", "D", "D♯", "E", "F", "F♯", "G", "G♯", "A", "A♯", "B"] as const;
+
+export interface Note {
+  readonly name: string;
+  readonly cents: number;
+}
+
+export function noteOf(hz: Hz): Note {
+  const midi = 69 + 12 * Math.log2(hz / 440);
+  const nearest = Math.floor(midi + 0.5);
+  const name = NAMES[((nearest % 12) + 12) % 12] as string;
+  return { name: `${name}${Math.floor(nearest / 12) - 1}`, cents: Math.round((midi - nearest) * 100) };
+}
+
+const MINUS = "\u2212";
+const THIN = "\u202f";
+
+export function signed(value: number, digits: number): string {
+  const text = Math.abs(value).toFixed(digits);
+  if (Number(text) === 0) return text;
+  return (value < 0 ? MINUS : "+") + text;
+}
+
+/** 97.3 Hz, 412 Hz, 1 842 Hz. */
+export function writeHz(hz: Hz): string {
+  const rounded = hz < 100 ? hz.toFixed(1) : Math.round(hz).toString();
+  return rounded.replace(/(\d)(?=(\d{3})+(\.|$))/g, `$1${THIN}`);
+}
+
+export function writeNote(hz: Hz): string {
+  const note = noteOf(hz);
+  return `${note.name} ${signed(note.cents, 0)} ct`;
+}
+
+export function writeDb(db: Decibels): string {
+  return db <= -119 ? "silent" : signed(db, 1);
+}
+
+/** 1:04.3 */
+export function writeTime(s: Seconds, digits = 1): string {
+  const tenths = 10 ** digits;
+  const whole = Math.max(0, Math.round(s * tenths) / tenths);
+  const minutes = Math.floor(whole / 60);
+  const seconds = (whole - minutes * 60).toFixed(digits);
+  return `${minutes}:${seconds.padStart(digits ? digits + 3 : 2, "0")}`;
+}
+
+/** A number as typed by a person: comma or point, any minus, k for thousand; null if it is none. */
+export function readNumber(text: string): number | null {
+  const cleaned = text.trim().replace(/[\s\u202f\u00a0]/g, "").replace(MINUS, "-").replace(",", ".");
+  const match = /^([+-]?\d*\.?\d+)(k?)(?:Hz|dB|oct|ct)?$/i.exec(cleaned);
+  if (!match) return null;
+  const value = Number(match[1]) * (match[2] ? 1000 : 1);
+  return Number.isFinite(value) ? value : null;
+}

@@ -1,0 +1,230 @@
+/** The listening session: what the engine says, and what we ask of it. The page computes no sound. */
+
+import { defineStore } from "pinia";
+import { reactive, ref, shallowRef } from "vue";
+import type { Move } from "../lib/moves";
+import { complain } from "../stores/song";
+import { CURVES, type Curves, SOUND, type Sound, SPECTRUM, type Spectrum, decode } from "./messages";
+
+export type Scope = "alone" | "mix";
+export type Signal = "treated" | "untreated" | "removed";
+export type ProbeMode = "boost" | "alone" | "cut";
+
+export interface ProbeValues {
+  frequency_hz: number;
+  octaves: number;
+  gain_db: number;
+  mode: ProbeMode;
+  margin_db: number;
+}
+
+interface Hello {
+  type: "hello";
+  sample_rate: number;
+  grid_hz: number[];
+  spectrum_hz: number[];
+}
+
+interface State {
+  type: "state";
+  playing: boolean;
+  position_s: number;
+  passage: [number, number] | null;
+  looping: boolean;
+  focus: number | null;
+  scope: Scope;
+  signal: Signal;
+  matching: boolean;
+  match_lu: number;
+  audition: number | null;
+}
+
+interface Report {
+  type: "report";
+  peak_db: [number, number];
+  rms_db: [number, number];
+  tracks: Record<string, number>;
+  dropped: number;
+  probe_held_back_db: number;
+  limiter_db: number;
+}
+
+type Told = Hello | State | Report | { type: "error"; message: string };
+
+const EMPTY_STATE: Omit<State, "type"> = {
+  playing: false, position_s: 0, passage: null, looping: true, focus: null, scope: "mix", signal: "treated",
+  matching: true, match_lu: 0, audition: null,
+};
+const EMPTY_REPORT: Omit<Report, "type"> = {
+  peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0,
+};
+
+export const useLive = defineStore("live", () => {
+  const connected = ref(false);
+  const state = reactive({ ...EMPTY_STATE });
+  const report = reactive({ ...EMPTY_REPORT });
+  const position = ref(0);
+  const grid = shallowRef<number[]>([]);
+  const spectrumGrid = shallowRef<number[]>([]);
+  const spectrum = shallowRef<Spectrum | null>(null);
+  const curves = shallowRef<Curves | null>(null);
+  const dropped = ref(0);
+  /** Time from a control message to the block that contains it, in ms, as last measured. */
+  const answerMs = ref(0);
+
+  let socket: WebSocket | null = null;
+  let songId = 0;
+  let seq = 0;
+  let sampleRate = 48000;
+  let context: AudioContext | null = null;
+  let player: AudioWorkletNode | null = null;
+  let playedFrames = 0;
+  let framesBefore = 0;
+  let blocks: { firstFrame: number; position: number; frames: number }[] = [];
+  const asked = new Map<number, number>();
+
+  function send(message: Record<string, unknown>): void {
+    if (socket?.readyState !== WebSocket.OPEN) return;
+    seq += 1;
+    asked.set(seq, performance.now());
+    socket.send(JSON.stringify({ seq, ...message }));
+  }
+
+  function connect(id: number): void {
+    if (songId === id && socket && socket.readyState <= WebSocket.OPEN) return;
+    disconnect();
+    songId = id;
+    const scheme = location.protocol === "https:" ? "wss" : "ws";
+    const mine = new WebSocket(`${scheme}://${location.host}/api/songs/${id}/live`);
+    mine.binaryType = "arraybuffer";
+    mine.onmessage = ({ data }) => {
+      if (typeof data === "string") told(JSON.parse(data) as Told);
+      else heard(data as ArrayBuffer);
+    };
+    mine.onclose = () => {
+      if (socket !== mine) return;
+      connected.value = false;
+      Object.assign(state, { ...EMPTY_STATE, focus: state.focus, scope: state.scope, signal: state.signal });
+      window.setTimeout(() => socket === mine && connect(((songId = 0), id)), 1000);
+    };
+    socket = mine;
+  }
+
+  function disconnect(): void {
+    const old = socket;
+    socket = null;
+    old?.close();
+    connected.value = false;
+    blocks = [];
+    framesBefore = playedFrames;
+    Object.assign(state, EMPTY_STATE);
+    curves.value = spectrum.value = null;
+  }
+
+  function told(message: Told): void {
+    switch (message.type) {
+      case "hello":
+        sampleRate = message.sample_rate;
+        grid.value = message.grid_hz;
+        spectrumGrid.value = message.spectrum_hz;
+        connected.value = true;
+        framesBefore = playedFrames;
+        break;
+      case "state":
+        Object.assign(state, message);
+        if (!message.playing) {
+          player?.port.postMessage({ rest: true });
+          position.value = message.position_s;
+          Object.assign(report, { ...EMPTY_REPORT, dropped: report.dropped });
+        }
+        break;
+      case "report":
+        Object.assign(report, message);
+        break;
+      case "error":
+        complain(message.message);
+    }
+  }
+
+  function heard(data: ArrayBuffer): void {
+    const message = decode(data);
+    if (message?.kind === SOUND) play(message);
+    else if (message?.kind === SPECTRUM) spectrum.value = message;
+    else if (message?.kind === CURVES) curves.value = message;
+    const contained = message && "seq" in message ? message.seq : 0;
+    for (const [number, since] of asked) {
+      if (number <= contained) {
+        answerMs.value = performance.now() - since;
+        asked.delete(number);
+      }
+    }
+  }
+
+  function play(sound: Sound): void {
+    blocks.push({ firstFrame: sound.firstFrame, position: sound.position, frames: sound.frames });
+    player?.port.postMessage({ block: sound.samples }, [sound.samples]);
+  }
+
+  /** The place in the song of what is heard just now. */
+  function follow(frames: number): void {
+    while (blocks.length > 1 && (blocks[1]?.firstFrame ?? Infinity) <= frames) blocks.shift();
+    const block = blocks[0];
+    if (block && state.playing) {
+      const into = Math.min(block.frames, Math.max(0, frames - block.firstFrame));
+      position.value = block.position + into / sampleRate;
+    }
+  }
+
+  async function openAudio(): Promise<void> {
+    if (!context) {
+      context = new AudioContext({ sampleRate, latencyHint: "interactive" });
+      await context.audioWorklet.addModule("/player.js");
+      player = new AudioWorkletNode(context, "mivlo-player", { numberOfInputs: 0, outputChannelCount: [2] });
+      player.connect(context.destination);
+      player.port.onmessage = ({ data }: MessageEvent<{ played: number; dropped: number }>) => {
+        const moved = data.played !== playedFrames;
+        playedFrames = data.played;
+        dropped.value = data.dropped;
+        if (moved && socket?.readyState === WebSocket.OPEN) {
+          const frames = playedFrames - framesBefore;
+          socket.send(JSON.stringify({ type: "played", frames, dropped: data.dropped }));
+          follow(frames);
+        }
+      };
+    }
+    if (context.state === "suspended") await context.resume();
+  }
+
+  async function togglePlay(): Promise<void> {
+    try {
+      await openAudio();
+    } catch (problem) {
+      complain(`The browser gives us no sound output: ${String(problem)}`);
+      return;
+    }
+    send({ type: state.playing ? "pause" : "play" });
+  }
+
+  function setProbe(probe: ProbeValues | null): void {
+    send({ type: "probe", probe });
+  }
+
+  function previewMoves(trackId: number, moves: readonly Move[]): void {
+    send({ type: "moves", track_id: trackId, moves });
+  }
+
+  return {
+    connected, state, report, position, grid, spectrumGrid, spectrum, curves, dropped, answerMs,
+    connect, disconnect, togglePlay, setProbe, previewMoves,
+    seek(at: number) {
+      position.value = at;
+      send({ type: "seek", at_s: at });
+    },
+    setLoop: (on: boolean) => send({ type: "loop", on }),
+    setFocus: (trackId: number | null) => send({ type: "focus", track_id: trackId }),
+    setScope: (scope: Scope) => send({ type: "scope", scope }),
+    setSignal: (signal: Signal) => send({ type: "signal", signal }),
+    setMatch: (on: boolean) => send({ type: "match", on }),
+    audition: (moveId: number | null) => send({ type: "audition", move_id: moveId }),
+  };
+});

@@ -1,0 +1,136 @@
+/** The song as the server last told it; every change goes to the server and comes back whole. */
+
+import { ElMessage } from "element-plus";
+import { defineStore } from "pinia";
+import { computed, ref, shallowRef } from "vue";
+import { type Song, type SongLine, type Task, type Track, Refusal, api, ask } from "../api/client";
+import type { Move } from "../lib/moves";
+
+export function complain(problem: unknown): void {
+  const text = problem instanceof Error ? problem.message : String(problem);
+  ElMessage({ message: text, type: "error", duration: 7000, showClose: true, grouping: true });
+}
+
+export const useSong = defineStore("song", () => {
+  const songs = ref<SongLine[]>([]);
+  const song = shallowRef<Song | null>(null);
+  const tasks = ref<Task[]>([]);
+  const savedAt = ref<Date | null>(null);
+  const loading = ref(true);
+  let events: EventSource | null = null;
+
+  const id = computed(() => song.value?.id ?? 0);
+  const tracks = computed<Track[]>(() => song.value?.tracks ?? []);
+  const openTasks = computed(() => tasks.value.filter((t) => t.state === "waiting" || t.state === "running"));
+  const at = () => ({ song_id: id.value });
+
+  function take(next: Song): void {
+    if (song.value && song.value.id === next.id && next.revision < song.value.revision) return;
+    song.value = next;
+  }
+
+  /** Do a change; a refusal is shown, and after a conflict the present state is fetched. */
+  async function change(call: (revision: number) => Promise<Song>): Promise<boolean> {
+    if (!song.value) return false;
+    try {
+      take(await call(song.value.revision));
+      savedAt.value = new Date();
+      return true;
+    } catch (problem) {
+      complain(problem);
+      if (problem instanceof Refusal && problem.status === 409) await reload();
+      return false;
+    }
+  }
+
+  async function reload(): Promise<void> {
+    if (id.value) take(await ask(api.GET("/api/songs/{song_id}", { params: { path: at() } })));
+  }
+
+  async function refreshTasks(): Promise<void> {
+    tasks.value = await ask(api.GET("/api/songs/{song_id}/tasks", { params: { path: at() } }));
+  }
+
+  function follow(songId: number): void {
+    events?.close();
+    events = new EventSource(`/api/songs/${songId}/events`);
+    events.addEventListener("song", (event) => {
+      const { revision } = JSON.parse((event as MessageEvent<string>).data) as { revision: number };
+      if (revision > (song.value?.revision ?? 0)) void reload().catch(complain);
+    });
+    events.addEventListener("task", (event) => {
+      const told = JSON.parse((event as MessageEvent<string>).data) as { task_id: number; progress?: number };
+      const known = tasks.value.find((t) => t.id === told.task_id);
+      if (known && told.progress !== undefined) known.progress = told.progress;
+      else void refreshTasks().catch(complain);
+    });
+    events.addEventListener("ready", () => void refreshTasks().catch(complain));
+  }
+
+  async function open(songId: number): Promise<void> {
+    song.value = await ask(api.GET("/api/songs/{song_id}", { params: { path: { song_id: songId } } }));
+    savedAt.value = null;
+    await refreshTasks();
+    follow(songId);
+    localStorage.setItem("mivlo.song", String(songId));
+  }
+
+  async function start(): Promise<void> {
+    try {
+      songs.value = await ask(api.GET("/api/songs"));
+      const last = Number(localStorage.getItem("mivlo.song"));
+      const first = songs.value.find((s) => s.id === last) ?? songs.value[0];
+      if (first) await open(first.id);
+    } catch (problem) {
+      complain(problem);
+    } finally {
+      loading.value = false;
+    }
+  }
+
+  async function create(name: string, sampleRate: number): Promise<void> {
+    const made = await ask(api.POST("/api/songs", { body: { name, sample_rate: sampleRate } }));
+    songs.value = await ask(api.GET("/api/songs"));
+    await open(made.id);
+  }
+
+  const track = (trackId: number) => ({ song_id: id.value, track_id: trackId });
+  const move = (moveId: number) => ({ song_id: id.value, move_id: moveId });
+
+  return {
+    songs, song, tasks, openTasks, savedAt, loading, id, tracks,
+    start, open, create, reload, refreshTasks,
+    rename: (name: string) =>
+      change((revision) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, name } }))),
+    setPassage: (from: number | null, to: number | null) =>
+      change((revision) =>
+        ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, passage_from_s: from, passage_to_s: to } })),
+      ),
+    changeTrack: (trackId: number, values: Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo">>) =>
+      change((revision) =>
+        ask(api.PATCH("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId) }, body: { revision, ...values } })),
+      ),
+    deleteTrack: (trackId: number) =>
+      change((revision) =>
+        ask(api.DELETE("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId), query: { revision } } })),
+      ),
+    reorder: (order: number[]) =>
+      change((revision) => ask(api.PUT("/api/songs/{song_id}/order", { params: { path: at() }, body: { revision, order } }))),
+    addMove: (trackId: number, values: Omit<Move, "id" | "octaves">) =>
+      change((revision) =>
+        ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/moves", { params: { path: track(trackId) }, body: { revision, ...values } })),
+      ),
+    changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>) =>
+      change((revision) =>
+        ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", { params: { path: move(moveId) }, body: { revision, ...values } })),
+      ),
+    deleteMove: (moveId: number) =>
+      change((revision) =>
+        ask(api.DELETE("/api/songs/{song_id}/moves/{move_id}", { params: { path: move(moveId), query: { revision } } })),
+      ),
+    undo: () => change(() => ask(api.POST("/api/songs/{song_id}/undo", { params: { path: at() } }))),
+    redo: () => change(() => ask(api.POST("/api/songs/{song_id}/redo", { params: { path: at() } }))),
+    cancel: (taskId: number) =>
+      ask(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: taskId } } })).catch(complain),
+  };
+});

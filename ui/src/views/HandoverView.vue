@@ -1,0 +1,127 @@
+<script setup lang="ts">
+/** Handing over: treated stems as files, and the sheet of all moves. */
+import { ElButton, ElCheckbox } from "element-plus";
+import { computed, ref, watch } from "vue";
+import { api, ask } from "../api/client";
+import TaskList from "../components/TaskList.vue";
+import { hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel } from "../lib/moves";
+import { signed, writeHz, writeNote } from "../lib/notes";
+import { complain, useSong } from "../stores/song";
+
+const song = useSong();
+const chosen = ref<Set<number>>(new Set());
+const depth = ref<"16" | "24" | "32f">("24");
+const container = ref<"wav" | "flac">("wav");
+const original = ref(false);
+const exports = computed(() => song.tasks.filter((t) => t.kind === "export"));
+
+watch(() => song.id, () => (chosen.value = new Set(song.tracks.map((t) => t.id))), { immediate: true });
+const all = computed(() => chosen.value.size === song.tracks.length);
+
+function toggle(id: number, on: boolean): void {
+  const next = new Set(chosen.value);
+  if (on) next.add(id);
+  else next.delete(id);
+  chosen.value = next;
+}
+
+async function run(): Promise<void> {
+  const track_ids = song.tracks.map((t) => t.id).filter((id) => chosen.value.has(id));
+  const body = { track_ids, depth: depth.value, container: container.value, original_rate: original.value };
+  try {
+    await ask(api.POST("/api/songs/{song_id}/exports", { params: { path: { song_id: song.id } }, body }));
+    await song.refreshTasks();
+  } catch (problem) {
+    complain(problem);
+  }
+}
+
+const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
+</script>
+
+<template>
+  <main class="handover">
+    <section class="stems panel" aria-label="Stems">
+      <h1>Stems</h1>
+      <p class="soft">The same engine that you hear writes these files: same length and alignment as the source, moves applied, faders and pan not.</p>
+      <ElCheckbox :model-value="all" label="All tracks" @change="chosen = new Set($event ? song.tracks.map((t) => t.id) : [])" />
+      <ul>
+        <li v-for="track in song.tracks" :key="track.id">
+          <ElCheckbox :model-value="chosen.has(track.id)" :label="track.name" @change="toggle(track.id, Boolean($event))" />
+          <span class="soft figure">{{ track.moves.filter((m) => m.enabled).length }} moves · {{ track.source_rate / 1000 }} kHz</span>
+        </li>
+      </ul>
+      <div class="options">
+        <label>Depth
+          <select v-model="depth">
+            <option value="16">16 bit, with dither</option>
+            <option value="24">24 bit</option>
+            <option value="32f" :disabled="container === 'flac'">32 bit float</option>
+          </select>
+        </label>
+        <label>File
+          <select v-model="container" @change="container === 'flac' && depth === '32f' && (depth = '24')">
+            <option value="wav">WAV</option>
+            <option value="flac">FLAC</option>
+          </select>
+        </label>
+        <label>Rate
+          <select v-model="original">
+            <option :value="false">the song's, {{ (song.song?.sample_rate ?? 0) / 1000 }} kHz</option>
+            <option :value="true">each track's own</option>
+          </select>
+        </label>
+        <ElButton type="primary" :disabled="!chosen.size" data-test="export" @click="run">Write {{ chosen.size }} {{ chosen.size === 1 ? "stem" : "stems" }}</ElButton>
+      </div>
+      <TaskList :tasks="exports" />
+    </section>
+    <section class="sheet panel" aria-label="Sheet">
+      <div class="head">
+        <h1>Sheet</h1>
+        <span class="links">
+          <a :href="sheet('json')" download="sheet.json">JSON</a><a :href="sheet('csv')" download="sheet.csv">CSV</a>
+          <a :href="sheet('html')" target="_blank">Page for printing</a><a href="/api/sheet-schema.json" target="_blank">Schema</a>
+        </span>
+      </div>
+      <p class="soft">Every move, to be entered in any equalizer.</p>
+      <div class="scroll" tabindex="0" role="region" aria-label="All moves">
+        <table>
+          <thead><tr><th>Track</th><th>Shape</th><th>Hz</th><th>Note</th><th>dB</th><th>Q</th><th>oct</th><th>dB/oct</th></tr></thead>
+          <tbody>
+            <template v-for="track in song.tracks" :key="track.id">
+              <tr v-for="move in track.moves" :key="move.id" :class="{ off: !move.enabled }">
+                <td>{{ track.name }}</td><td>{{ shapeLabel(move.shape) }}</td>
+                <td class="figure">{{ writeHz(move.frequency_hz) }}</td><td class="figure">{{ writeNote(move.frequency_hz) }}</td>
+                <td class="figure">{{ hasGain(move.shape) ? signed(move.gain_db, 1) : "" }}</td>
+                <td class="figure">{{ hasQ(move) ? move.q.toFixed(2) : "" }}</td>
+                <td class="figure">{{ hasOctaves(move.shape) ? octavesOfQ(move.q).toFixed(2) : "" }}</td>
+                <td class="figure">{{ hasSlope(move.shape) ? move.slope_db_per_octave : "" }}</td>
+              </tr>
+            </template>
+          </tbody>
+        </table>
+        <p v-if="!song.tracks.some((t) => t.moves.length)" class="soft">No moves yet. They are made on the bench.</p>
+      </div>
+    </section>
+  </main>
+</template>
+
+<style scoped>
+.handover { display: grid; grid-template-columns: 1fr 1fr; gap: 14px; padding: 14px 18px; height: 100%; min-height: 0; }
+section { padding: 14px 18px; min-height: 0; overflow: auto; display: flex; flex-direction: column; }
+h1 { font-size: 17px; }
+p { margin: 4px 0 8px; }
+ul { list-style: none; padding: 0; margin: 0 0 12px; }
+li { display: flex; justify-content: space-between; align-items: center; border-top: 1px solid var(--line); }
+.options { display: flex; gap: 14px; align-items: end; margin-bottom: 12px; flex-wrap: wrap; }
+.options label { display: flex; flex-direction: column; font-size: 12px; color: var(--soft); gap: 2px; }
+select { font: 13px var(--sans); color: var(--ink); background: var(--panel); border: 1px solid var(--line); border-radius: 3px; padding: 3px; }
+.head { display: flex; justify-content: space-between; align-items: baseline; }
+.links { display: flex; gap: 14px; }
+.scroll { overflow: auto; }
+table { border-collapse: collapse; width: 100%; font-size: 12px; }
+th { text-align: right; font-weight: 500; color: var(--soft); }
+td { text-align: right; border-top: 1px solid var(--line); padding: 4px 0 4px 8px; white-space: nowrap; }
+th:nth-child(-n + 2), td:nth-child(-n + 2) { text-align: left; padding-left: 0; }
+.off td { color: var(--soft); text-decoration: line-through; }
+</style>
