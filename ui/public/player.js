@@ -1,8 +1,11 @@
 // Plays blocks of interleaved stereo float32 that the page passes on from the server.
+const GATHERED = 3;
+
 class Player extends AudioWorkletProcessor {
   constructor() {
     super();
     this.queue = [];
+    this.filling = true;
     this.offset = 0;
     this.played = 0;
     this.dropped = 0;
@@ -22,6 +25,9 @@ class Player extends AudioWorkletProcessor {
   process(_inputs, [output]) {
     const [left, right] = output;
     let n = 0;
+    // after silence a few blocks are gathered first, so that a late one is not heard as a gap
+    if (this.filling && (this.queue.length >= GATHERED || !this.expecting)) this.filling = false;
+    if (this.filling) return true;
     while (n < left.length && this.queue.length > 0) {
       const block = this.queue[0];
       const frames = Math.min(left.length - n, block.length / 2 - this.offset);
@@ -41,6 +47,7 @@ class Player extends AudioWorkletProcessor {
     const gap = n < left.length && this.expecting;
     if (gap && !this.dry) this.dropped += 1;
     this.dry = gap;
+    if (this.queue.length === 0) this.filling = true;
     if (++this.quanta % 4 === 0) {
       this.port.postMessage({ played: this.played, dropped: this.dropped });
     }

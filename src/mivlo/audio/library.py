@@ -18,6 +18,7 @@ from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -304,5 +305,5 @@ def _analysis(path: str) -> Analysis:
 
 
 @lru_cache(maxsize=256)
-def _array(path: str) -> npt.NDArray[np.generic]:
-    return np.load(path, mmap_mode="r")
+def _array(path: str) -> npt.NDArray[Any]:
+    return np.asarray(np.load(path, mmap_mode="r"))

@@ -398,7 +398,7 @@ def response(sections: npt.ArrayLike, at_hz: npt.ArrayLike, *, sample_rate: floa
     out = np.ones_like(z)
     for b0, b1, b2, a0, a1, a2 in sos:
         out *= (b0 + z * (b1 + z * b2)) / (a0 + z * (a1 + z * a2))
-    return out
+    return np.asarray(out)
 
 
 def response_db(sections: npt.ArrayLike, at_hz: npt.ArrayLike, *, sample_rate: float) -> Floats:

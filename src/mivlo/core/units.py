@@ -66,7 +66,7 @@ def q_to_octaves(q: float) -> float:
 def octaves_to_q(octaves: float) -> float:
     """Quality of a bandwidth of `octaves` (> 0): sqrt(2^N) / (2^N - 1)."""
     width = 2.0 ** positive("octaves", octaves)
-    return math.sqrt(width) / (width - 1.0)
+    return float(math.sqrt(width) / (width - 1.0))
 
 
 def ring_time_s(frequency_hz: float, q: float) -> float:

@@ -185,7 +185,7 @@ def cajon(strokes: Sequence[tuple[Note, str]], length_s: float, rate: int, rando
         else:
             sharp = 1.0 if kind == "slap" else 0.55
             for f, decay in ((212.0, 0.04), (345.0, 0.035), (560.0, 0.03), (910.0, 0.022)):
-                sound += 0.3 * np.sin(2 * np.pi * f * t * random.uniform(0.995, 1.005)) * np.exp(-t / decay)
+                sound += 0.13 * np.sin(2 * np.pi * f * t * random.uniform(0.995, 1.005)) * np.exp(-t / decay)
             sound += _noise(random, len(t), 900, 9500, rate) * np.exp(-t / 0.011) * 0.85 * sharp
             buzz = _noise(random, len(t), 2800, 11000, rate) * np.exp(-t / 0.07) * 0.16 * sharp
             sound += buzz * (0.6 + 0.4 * np.sign(np.sin(2 * np.pi * 86 * t)))

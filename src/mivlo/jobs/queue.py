@@ -25,7 +25,7 @@ log = logging.getLogger("mivlo.jobs")
 DEAD_AFTER_S = 30.0
 """A worker that has not been heard of for so long is taken for dead; its tasks are taken up again."""
 
-_RUNS: dict[str, Callable[[int], dict[str, object]]] = {"import": run_import, "export": run_export}
+_RUNS: dict[str, Callable[[int], dict[str, Any]]] = {"import": run_import, "export": run_export}
 
 
 def make_app(url: str | None = None) -> procrastinate.App:

@@ -13,7 +13,8 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from mivlo.core.chain import Chain
-from mivlo.core.moves import Move, settling_time_s
+from mivlo.core.loudness import level_match_lu
+from mivlo.core.moves import Move, Shape, settling_time_s
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, db_to_gain
@@ -95,6 +96,7 @@ class Engine:
         self._tracks = {track.id: track for track in tracks}
         self._voices: dict[int, _Voice] = {}
         self._probe_stream: ProbeStream | None = None
+        self._placed = False
         self._master = 0.0
         self._loudness_gain = 1.0
         self._after_fade: Callable[[], None] | None = None
@@ -186,9 +188,15 @@ class Engine:
     # --- transport ------------------------------------------------------------------------------
 
     def play(self) -> None:
-        if self.end:
-            self.playing = True
-            self._after_fade = None
+        """Play on from the playhead; from the passage's start if nobody put the playhead elsewhere."""
+        if not self.end:
+            return
+        passage = self.passage
+        free = self.resting and self.looping and not self._placed
+        if free and passage and not passage.start <= self.position < passage.stop:
+            self._jump(passage.start)
+        self.playing = True
+        self._after_fade = None
 
     def pause(self) -> None:
         """Stop after a short fade."""
@@ -196,6 +204,7 @@ class Engine:
 
     def seek(self, frame: int) -> None:
         """Go elsewhere: the next block fades out here, the one after it fades in there."""
+        self._placed = True
         target = max(0, min(int(frame), max(0, self.end - 1)))
         if self.resting:
             self._jump(target)
@@ -205,6 +214,7 @@ class Engine:
     def set_passage(self, passage: Passage | None) -> None:
         """The stretch that is looped; None for the whole song."""
         self.passage = passage
+        self._placed = False
 
     def _jump(self, frame: int) -> None:
         self.position = frame
@@ -363,3 +373,19 @@ class Engine:
             out[:, side] += part
             loudest = max(loudest, float(np.max(np.abs(part))))
         voice.gains, voice.peak = goal, loudest
+
+
+def warm_up() -> None:
+    """Load the compiled kernels, so that the first block of the first listener is not late."""
+    for channels in (1, 2):
+        samples = np.zeros((4 * BLOCK_FRAMES, channels), dtype=np.float32)
+        track = EngineTrack(0, samples, keys=("0",), moves=(Move(Shape.BELL, 1000.0, q=2.0, gain_db=-3.0),))
+        engine = Engine(48_000, [track])
+        engine.set_focus(0)
+        engine.set_probe(Probe(1000.0))
+        engine.play()
+        engine.render()
+        engine.set_moves(0, ("0",), (Move(Shape.BELL, 900.0, q=2.0, gain_db=-6.0),))
+        engine.set_probe(None)
+        engine.render()
+        level_match_lu(samples, samples, sample_rate=48_000)

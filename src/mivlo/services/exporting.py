@@ -97,7 +97,7 @@ def _source(files: Library, song: SongState, track: TrackState, original: bool) 
     return song.sample_rate, (x[i : i + BLOCK_FRAMES] for i in range(0, len(x), BLOCK_FRAMES))
 
 
-def run_export(task_id: int) -> dict[str, object]:
+def run_export(task_id: int) -> dict[str, Any]:
     """Do the task; run twice, it starts afresh. Returns the names of the files and notices."""
     with session() as open_session:
         task = get_task(open_session, task_id)

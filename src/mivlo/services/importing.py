@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy import func, select
 
@@ -28,7 +29,7 @@ def request_import(song_id: int, file_name: str, digest: str) -> TaskRow:
         return create_task(open_session, song_id, "import", file_name, payload)
 
 
-def run_import(task_id: int) -> dict[str, object]:
+def run_import(task_id: int) -> dict[str, Any]:
     """Do the task; can be run twice without harm. Returns the track's id and a notice, if any."""
     with session() as open_session:
         task = get_task(open_session, task_id)
@@ -60,6 +61,6 @@ def run_import(task_id: int) -> dict[str, object]:
             deleted=False,
         )
         added_row(open_session, song, f"import {name}", "track", track)
-        result: dict[str, object] = {"track_id": track.id, "notice": known.notice}
+        result: dict[str, Any] = {"track_id": track.id, "notice": known.notice}
         get_task(open_session, task_id).result = result
     return result

@@ -8,10 +8,11 @@ from contextlib import asynccontextmanager
 from fastapi import FastAPI
 from fastapi.responses import FileResponse, PlainTextResponse, Response
 from fastapi.staticfiles import StaticFiles
+from starlette.concurrency import run_in_threadpool
 
 from mivlo import __version__
 from mivlo.config import settings
-from mivlo.core.filters import SectionKind, design_section
+from mivlo.live.engine import warm_up
 from mivlo.web import errors, live
 from mivlo.web.events import Hub
 from mivlo.web.routes import api
@@ -24,7 +25,7 @@ _POLICY = (
 
 @asynccontextmanager
 async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
-    design_section(SectionKind.BELL, 1000.0, q=1.0, gain_db=-3.0, sample_rate=48_000)  # load the kernels
+    await run_in_threadpool(warm_up)
     app.state.hub = Hub()
     app.state.hub.start()
     yield

@@ -38,7 +38,7 @@ def _song(song_id: int) -> SongState:
 
 def _given(body: Any) -> dict[str, Any]:
     """The values that the client sent, without the revision."""
-    return body.model_dump(exclude_unset=True, exclude={"revision"})
+    return dict(body.model_dump(exclude_unset=True, exclude={"revision"}))
 
 
 @api.get("/health", response_model=s.Health)

@@ -2,7 +2,7 @@
 /** Handing over: treated stems as files, and the sheet of all moves. */
 import { ElButton, ElCheckbox } from "element-plus";
 import { computed, ref, watch } from "vue";
-import { api, ask } from "../api/client";
+import { type Track, api, ask } from "../api/client";
 import TaskList from "../components/TaskList.vue";
 import { hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel } from "../lib/moves";
 import { signed, writeHz, writeNote } from "../lib/notes";
@@ -36,6 +36,11 @@ async function run(): Promise<void> {
   }
 }
 
+function moveCount(track: Track): string {
+  const on = track.moves.filter((m) => m.enabled).length;
+  return on === 1 ? "1 move" : `${on} moves`;
+}
+
 const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
 </script>
 
@@ -48,7 +53,7 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
       <ul>
         <li v-for="track in song.tracks" :key="track.id">
           <ElCheckbox :model-value="chosen.has(track.id)" :label="track.name" @change="toggle(track.id, Boolean($event))" />
-          <span class="soft figure">{{ track.moves.filter((m) => m.enabled).length }} moves · {{ track.source_rate / 1000 }} kHz</span>
+          <span class="soft figure">{{ moveCount(track) }} · {{ track.source_rate / 1000 }} kHz</span>
         </li>
       </ul>
       <div class="options">

@@ -35,7 +35,7 @@ const boxStyle = computed(() => {
   if (y.value === null) return {};
   const below = y.value < 74;
   const x = bench.lineTime === null ? 0 : timeToX(bench.lineTime, bench.times, props.mapWidth);
-  const left = props.mapLeft + Math.min(Math.max(8, x + 14), Math.max(8, props.mapWidth - 236));
+  const left = props.mapLeft + Math.min(Math.max(8, x + 14), Math.max(8, props.mapWidth - 252));
   return { left: `${left}px`, top: `${below ? y.value + 10 : y.value - 68}px` };
 });
 </script>
@@ -47,7 +47,7 @@ const boxStyle = computed(() => {
     <div class="box" :style="boxStyle" data-test="readout">
       <strong class="figure">{{ writeHz(bench.line ?? 0) }} Hz · {{ note?.name }} {{ signed(note?.cents ?? 0, 0) }} ct</strong>
       <div>
-        <span class="figure">{{ level ?? "…" }}</span> dB in this 1/24 octave
+        <span class="figure">{{ level ?? "…" }}</span> dB in 1/24 oct
         <template v-if="treatment"> · treatment <span class="figure">{{ treatment }}</span> dB</template>
       </div>
       <div>probe itself rings <span class="figure">{{ ring }}</span> ms</div>
@@ -61,7 +61,7 @@ const boxStyle = computed(() => {
 .band.on { opacity: 0.32; }
 .line { position: absolute; left: 0; right: 0; border-top: 1px solid var(--probe); }
 .box {
-  position: absolute; width: 228px; background: var(--panel); border: 1px solid var(--probe); border-radius: 3px;
+  position: absolute; width: 244px; background: var(--panel); border: 1px solid var(--probe); border-radius: 3px;
   padding: 3px 8px; font-size: 11px; line-height: 17px;
 }
 .box strong { font-size: 12.5px; }

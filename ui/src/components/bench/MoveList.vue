@@ -49,7 +49,7 @@ async function add(shape: Shape): Promise<void> {
   <section class="moves" aria-label="Moves">
     <header>
       <h3>Moves</h3>
-      <span class="soft">{{ on }} on<template v-if="live.state.match_lu"> · takes {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
+      <span class="soft">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05"> · takes {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
     </header>
     <ul v-if="bench.moves.length">
       <li v-for="(move, i) in bench.moves" :key="move.id" :class="{ chosen: move.id === bench.chosen, off: !move.enabled }">
