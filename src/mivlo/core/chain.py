@@ -30,8 +30,9 @@ _GRID = 64
 class _Slot:
     """One move in the stream: where its values are, where they go, and the filters' memory.
 
-    `now`, `start` and `goal` hold log frequency, log q, gain in dB and the share of the treated
-    signal (0 to 1). `now` is true at the next grid point; until then `coefs` and `mix` walk there.
+    `now`, `start` and `goal` hold log frequency, log q and gain in dB. `now` is true at the next
+    grid point; until then `coefs` walk there. The share of the treated signal follows an S of its
+    own from `mix_from` to `mix_to`, of which `mix_done` (0 to 1) is over.
     """
 
     key: str
@@ -43,38 +44,56 @@ class _Slot:
     states: Floats
     coefs: Floats
     coef_step: Floats
-    mix: float = 0.0
-    mix_step: float = 0.0
+    mix_from: float = 0.0
+    mix_to: float = 0.0
+    mix_done: float = 1.0
     total: int = 1
     left: int = 0
     walking: bool = False
     leaving: bool = False
 
-    def aim(self, goal: Floats, grids: int) -> None:
-        """Go to `goal` within `grids` cells of the grid, from wherever the values are."""
-        if np.array_equal(goal, self.goal):
-            return
-        self.start, self.goal = self.now.copy(), goal
-        self.total = self.left = grids
+    @property
+    def mix(self) -> float:
+        """Share of the treated signal now."""
+        t = self.mix_done
+        return self.mix_from + (self.mix_to - self.mix_from) * t * t * (3.0 - 2.0 * t)
+
+    def aim(self, goal: Floats, mix: float, grids: int) -> None:
+        """Go to `goal` and `mix` within `grids` cells of the grid, from wherever the values are."""
+        if not np.array_equal(goal, self.goal):
+            self.start, self.goal = self.now.copy(), goal
+            self.total = self.left = grids
+        if mix != self.mix_to:
+            self.mix_from, self.mix_to, self.mix_done = self.mix, mix, 0.0
 
     def next_cell(self, sample_rate: float) -> None:
         """At a grid point: set out for the next one."""
         if self.left:
             self.left -= 1
-            done = 1.0 - self.left / self.total
-            self.now = self.goal.copy() if self.left == 0 else self.start + (self.goal - self.start) * done
+            t = 1.0 - self.left / self.total
+            share = t * t * (3.0 - 2.0 * t)
+            self.now = self.goal.copy() if self.left == 0 else self.start + (self.goal - self.start) * share
             self.coef_step = (self.design(sample_rate) - self.coefs) / _GRID
-            self.mix_step = (self.now[3] - self.mix) / _GRID
             self.walking = True
         elif self.walking:
-            self.arrive(sample_rate)
+            self._stand(sample_rate)
 
     def arrive(self, sample_rate: float) -> None:
         """Stand still exactly at the goal."""
+        self._stand(sample_rate)
+        self.mix_from, self.mix_done = self.mix_to, 1.0
+
+    def _stand(self, sample_rate: float) -> None:
         self.now = self.goal.copy()
-        self.coefs, self.mix = self.design(sample_rate), float(self.goal[3])
-        self.coef_step, self.mix_step = np.zeros_like(self.coefs), 0.0
+        self.coefs = self.design(sample_rate)
+        self.coef_step = np.zeros_like(self.coefs)
         self.left, self.walking = 0, False
+
+    def advance(self, samples: int, per_sample: float) -> None:
+        """Note that so many samples have passed."""
+        if self.walking:
+            self.coefs = self.coefs + self.coef_step * samples
+        self.mix_done = min(1.0, self.mix_done + per_sample * samples)
 
     def design(self, sample_rate: float) -> Floats:
         """Coefficients for `now`: (sections, 5)."""
@@ -86,19 +105,17 @@ class _Slot:
 
     @property
     def moving(self) -> bool:
-        return self.left > 0 or self.walking
+        return self.left > 0 or self.walking or self.mix_done < 1.0
 
     @property
     def silent(self) -> bool:
         """Whether the slot changes nothing and is not on its way."""
-        return not self.moving and self.mix == 0.0
+        return not self.moving and self.mix_to == 0.0
 
 
-def _goal_of(move: Move) -> Floats:
+def _goal_of(move: Move) -> tuple[Floats, float]:
     gain = move.gain_db if move.shape.has_gain else 0.0
-    return np.array(
-        [math.log(move.frequency_hz), math.log(move.q), gain, 1.0 if move.enabled else 0.0], dtype=np.float64
-    )
+    return np.array([math.log(move.frequency_hz), math.log(move.q), gain]), 1.0 if move.enabled else 0.0
 
 
 def checked_block(block: npt.ArrayLike, channels: int) -> Floats:
@@ -174,17 +191,17 @@ class Chain:
         slots: list[_Slot] = []
         for key, move in zip(names, moves, strict=True):
             shape_key = (str(move.shape), move.slope_db_per_octave if move.shape.has_slope else 0)
-            goal = _goal_of(move)
+            goal, mix = _goal_of(move)
             slot = old.get(key)
             if slot is None or slot.shape_key != shape_key or slot.silent:
                 slot = self._new_slot(key, shape_key, move, goal)  # silent: jump there, then fade in
-            slot.aim(goal, self._grids)
+            slot.aim(goal, mix, self._grids)
             slots.append(slot)
         staying = {id(slot) for slot in slots}
         for slot in self._slots:
             if id(slot) not in staying and not slot.silent:
                 slot.leaving = True
-                slot.aim(np.array([*slot.goal[:3], 0.0]), self._grids)
+                slot.aim(slot.goal, 0.0, self._grids)
                 slots.append(slot)
         self._slots = slots
         if not glide:
@@ -194,14 +211,13 @@ class Chain:
 
     def _new_slot(self, key: str, shape_key: tuple[str, int], move: Move, goal: Floats) -> _Slot:
         plans = plan_sections(move.shape, move.slope_db_per_octave)
-        silent = np.array([*goal[:3], 0.0])
         slot = _Slot(
             key=key,
             shape_key=shape_key,
             plans=plans,
-            now=silent.copy(),
-            start=silent.copy(),
-            goal=silent.copy(),
+            now=goal.copy(),
+            start=goal.copy(),
+            goal=goal.copy(),
             states=np.zeros((len(plans), self.channels, 4)),
             coefs=np.empty((len(plans), 5)),
             coef_step=np.zeros((len(plans), 5)),
@@ -242,14 +258,23 @@ class Chain:
         if self._position % _GRID == 0:
             for slot in self._slots:
                 slot.next_cell(self.sample_rate)
-            if any(slot.leaving and slot.silent for slot in self._slots) or not self.gliding:
-                self._gather()
+        per_sample = 1.0 / (self._grids * _GRID)
         for slot in self._slots:
             if slot.silent:
                 continue
-            run_gliding(part, slot.coefs, slot.coef_step, slot.states, slot.mix, slot.mix_step)
-            slot.coefs = slot.coefs + slot.coef_step * len(part)
-            slot.mix += slot.mix_step * len(part)
+            run_gliding(
+                part,
+                slot.coefs,
+                slot.coef_step,
+                slot.states,
+                slot.mix_from,
+                slot.mix_to,
+                slot.mix_done,
+                per_sample,
+            )
+            slot.advance(len(part), per_sample)
+        if not self.gliding:
+            self._gather()
 
     def _gather(self) -> None:
         """Drop what has faded out; lay the rest side by side for the fast kernel."""

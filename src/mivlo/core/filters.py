@@ -32,6 +32,7 @@ HIGHEST_FIT_HZ = 20_500.0
 
 _POINTS = 72
 _ROUNDS = 4
+_CENTRE = 36 + 12  # index of the grid point that lies on the corner itself
 
 
 class SectionKind(IntEnum):
@@ -175,7 +176,7 @@ def _fit(kind, w0, top, num, den, coef):  # type: ignore[no-untyped-def]
         grid[m] = w0 * 2.0 ** (-4.5 + 9.0 * i / 35.0)
         m += 1
     for i in range(24):  # the middle, as wide as the section itself
-        grid[m] = w0 * 2.0 ** (narrow * (-1.0 + 2.0 * i / 23.0))
+        grid[m] = w0 * 2.0 ** (narrow * (i - 12) / 12.0)
         m += 1
     for i in range(_POINTS - m):  # the top, where the sample rate bends the shape
         grid[m] = top * (0.3 + 0.7 * i / (_POINTS - 61.0))
@@ -201,6 +202,8 @@ def _fit(kind, w0, top, num, den, coef):  # type: ignore[no-untyped-def]
                     continue
             x = math.sin(0.5 * w) ** 2 / base
             weight = 1.0 / (h * guess_den[i])
+            if i == _CENTRE:
+                weight *= 20.0  # the gain at the centre is what the user reads: let it be exact
             row[0] = weight
             row[1] = weight * x
             row[2] = weight * ((x - 1.0) ** 2 if fixed_notch else x * x)

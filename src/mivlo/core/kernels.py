@@ -47,11 +47,15 @@ def run_steady(x, coefs, states):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(cache=True, nogil=True)
-def run_gliding(x, coefs, steps, states, mix, mix_step):  # type: ignore[no-untyped-def]
-    """One slot in place over x (n, channels): coefficients and the treated share walk linearly."""
+def run_gliding(x, coefs, steps, states, mix_from, mix_to, done, per_sample):  # type: ignore[no-untyped-def]
+    """One slot in place over x (n, channels): coefficients walk linearly, the treated share in an S.
+
+    done is how far the S has come (0 to 1); its ends are smooth, so that no kink is heard.
+    """
     k = coefs.copy()
     for n in range(x.shape[0]):
-        wet = mix + mix_step * (n + 1)
+        t = min(1.0, done + per_sample * (n + 1))
+        wet = mix_from + (mix_to - mix_from) * t * t * (3.0 - 2.0 * t)
         k += steps
         for c in range(x.shape[1]):
             dry = x[n, c]

@@ -23,6 +23,7 @@ from mivlo.live.modes import Passage, Scope, Signal
 BLOCK_FRAMES = 512
 LOOP_FADE_S = 0.005
 LONGEST_PREROLL_S = 4.0
+_RAMP = 0.5 - 0.5 * np.cos(np.pi * np.arange(BLOCK_FRAMES) / BLOCK_FRAMES)
 
 
 @dataclass(slots=True)
@@ -231,7 +232,7 @@ class Engine:
             self._finish_fade()
             return self.render() if self.playing else self._silence()
         out = self._mix(self._frames())
-        out *= np.linspace(self._master, goal, BLOCK_FRAMES, endpoint=False)[:, None]
+        out *= (self._master + (goal - self._master) * _RAMP)[:, None]
         self._master = goal
         if goal == 0.0:
             self._finish_fade()
@@ -315,7 +316,7 @@ class Engine:
                         wet = self._probe_stream.process(wet, dry)
             self._add(out, voice, goal, wet, dry)
         gain = db_to_gain(self.match_db) if self._matching else 1.0
-        out *= np.linspace(self._loudness_gain, gain, BLOCK_FRAMES, endpoint=False)[:, None]
+        out *= (self._loudness_gain + (gain - self._loudness_gain) * _RAMP)[:, None]
         self._loudness_gain = gain
         return out
 
@@ -358,7 +359,6 @@ class Engine:
         return np.outer([treated, untreated], sides)
 
     def _add(self, out: Floats, voice: _Voice, goal: Floats, wet: Floats, dry: Floats) -> None:
-        ramp = np.linspace(0.0, 1.0, BLOCK_FRAMES, endpoint=False)
         loudest = 0.0
         for side in range(2):
             source = min(side, wet.shape[1] - 1)
@@ -369,7 +369,7 @@ class Engine:
                     if after:
                         part += x[:, source] * after
                 else:
-                    part += x[:, source] * (before + (after - before) * ramp)
+                    part += x[:, source] * (before + (after - before) * _RAMP)
             out[:, side] += part
             loudest = max(loudest, float(np.max(np.abs(part))))
         voice.gains, voice.peak = goal, loudest

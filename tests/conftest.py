@@ -1,0 +1,84 @@
+"""What all tests share: a scratch database, a sound library in a temporary folder, small sounds."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from sqlalchemy import text
+
+from mivlo.cluster import Cluster
+from mivlo.config import settings
+from mivlo.core.units import Floats
+from mivlo.jobs import queue
+from mivlo.services import importing
+from mivlo.services.state import SongState, read_song
+from mivlo.store import database
+from tests import sounds
+
+SCRATCH_PORT = 54_391
+TABLES = "songs, tracks, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
+
+
+@pytest.fixture(scope="session")
+def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """A cluster of its own for this run, thrown away afterwards."""
+    folder = tmp_path_factory.mktemp("cluster") / "postgres"
+    cluster = Cluster(folder, SCRATCH_PORT, durable=False)
+    cluster.start()
+    os.environ["MIVLO_DATABASE_URL"] = cluster.url
+    os.environ["MIVLO_DATA_DIR"] = str(tmp_path_factory.mktemp("data"))
+    settings.cache_clear()
+    database.migrate()
+    queue.ensure_schema()
+    yield cluster.url
+    database.engine().dispose()
+    cluster.stop()
+
+
+@pytest.fixture
+def db(database_url: str) -> None:
+    """The database, emptied before the test."""
+    with database.engine().begin() as connection:
+        connection.execute(text(f"TRUNCATE {TABLES} RESTART IDENTITY CASCADE"))
+    return
+
+
+@pytest.fixture
+def noise() -> Floats:
+    """Two seconds of stereo noise at 48 kHz, always the same."""
+    return np.random.default_rng(7).standard_normal((96_000, 2)) * 0.1
+
+
+@pytest.fixture
+def write_wav(tmp_path: Path):  # type: ignore[no-untyped-def]
+    """Write samples to a WAV file in the test's folder."""
+
+    def write(samples: Floats, *, name: str = "take.wav", rate: int = 48_000, subtype: str = "PCM_24") -> Path:
+        path = tmp_path / name
+        soundfile.write(path, samples, rate, subtype=subtype)
+        return path
+
+    return write
+
+
+def bring_in(song_id: int, path: Path) -> int:
+    """Import a file without the queue; the track's id."""
+    digest = importing.library().keep_file(path)
+    task = importing.request_import(song_id, path.name, digest)
+    return int(importing.run_import(task.id)["track_id"])
+
+
+def song_state(song_id: int) -> SongState:
+    with database.session() as session:
+        return read_song(session, song_id)
+
+
+@pytest.fixture(scope="session")
+def marimba_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A sampled marimba that plays a phrase: recorded sound."""
+    return sounds.play_phrase(tmp_path_factory.mktemp("sampled") / "marimba.wav", program=12)

@@ -1,0 +1,162 @@
+"""The stream processor: block sizes, scipy as a reference, gliding, memory."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from scipy import signal
+
+from mivlo.core.chain import Cascade, Chain, treat
+from mivlo.core.errors import BadAudio, InvalidValue
+from mivlo.core.moves import Move, Shape, settling_time_s, treatment_sections
+from mivlo.core.units import Floats
+
+RATE = 48_000
+INAUDIBLE = 1e-6
+"""-120 dBFS: what one engine for ear and file is held to."""
+TREATMENT = (
+    Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
+    Move(Shape.LOW_CUT, 60.0, slope_db_per_octave=24),
+    Move(Shape.HIGH_SHELF, 6_000.0, gain_db=3.0),
+    Move(Shape.NOTCH, 3_000.0, q=20.0),
+)
+
+
+def _in_blocks(chain: Chain, x: Floats, sizes: list[int]) -> Floats:
+    out, at, i = [], 0, 0
+    while at < len(x):
+        n = sizes[i % len(sizes)]
+        out.append(chain.process(x[at : at + n]))
+        at, i = at + n, i + 1
+    return np.concatenate(out)
+
+
+def test_a_treatment_equals_scipys_filter(noise: Floats) -> None:
+    reference = signal.sosfilt(treatment_sections(TREATMENT, sample_rate=RATE), noise, axis=0)
+    assert np.max(np.abs(treat(noise, TREATMENT, sample_rate=RATE) - reference)) < INAUDIBLE
+
+
+def test_a_treatment_of_recorded_sound_equals_scipys_filter(marimba_wav: Path) -> None:
+    x, rate = soundfile.read(marimba_wav, always_2d=True)
+    assert np.max(np.abs(x)) > 0.05
+    reference = signal.sosfilt(treatment_sections(TREATMENT, sample_rate=rate), x, axis=0)
+    assert np.max(np.abs(treat(x, TREATMENT, sample_rate=rate) - reference)) < INAUDIBLE
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+@pytest.mark.parametrize("sizes", [[1], [7], [64], [100, 3], [48_000], [512]])
+def test_any_block_size_gives_the_same_output(noise: Floats, channels: int, sizes: list[int]) -> None:
+    x = noise[:24_000, :channels]
+    whole = Chain(RATE, channels, TREATMENT).process(x)
+    assert np.max(np.abs(_in_blocks(Chain(RATE, channels, TREATMENT), x, sizes) - whole)) < 1e-12
+
+
+@pytest.mark.parametrize("sizes", [[1], [7], [100, 3], [512]])
+def test_changes_at_the_same_sample_give_the_same_output_in_any_block_size(noise: Floats, sizes: list[int]) -> None:
+    # -120 dBFS is 1e-6; what is left here is rounding
+    later = (*TREATMENT[1:], Move(Shape.BELL, 500.0, q=3.0, gain_db=9.0))
+
+    def run(sizes: list[int]) -> Floats:
+        chain = Chain(RATE, 2, TREATMENT)
+        parts = [_in_blocks(chain, noise[:5_001], sizes)]
+        chain.set_moves(later)
+        parts.append(_in_blocks(chain, noise[5_001:5_500], sizes))
+        chain.set_moves(TREATMENT[:2])  # while the first change still glides
+        parts.append(_in_blocks(chain, noise[5_500:20_000], sizes))
+        return np.concatenate(parts)
+
+    assert np.max(np.abs(run(sizes) - run([4_096]))) < 1e-9
+
+
+def test_a_change_arrives_after_its_glide(noise: Floats) -> None:
+    chain = Chain(RATE, 2, TREATMENT[:1])
+    chain.process(noise[:1_000])
+    chain.set_moves(TREATMENT[1:2])
+    assert chain.gliding
+    chain.process(noise[1_000:48_000])
+    assert not chain.gliding
+    late = chain.process(noise[48_000:])
+    reference = signal.sosfilt(treatment_sections(TREATMENT[1:2], sample_rate=RATE), noise, axis=0)[48_000:]
+    assert np.max(np.abs(late - reference)) < 1e-6
+
+
+@pytest.mark.parametrize(
+    "after",
+    [
+        (Move(Shape.BELL, 700.0, q=2.0, gain_db=-12.0),),
+        (Move(Shape.HIGH_SHELF, 300.0, gain_db=6.0),),
+        (Move(Shape.BELL, 440.0, q=14.0, gain_db=12.0, enabled=False),),
+        (),
+    ],
+)
+def test_no_change_clicks(after: tuple[Move, ...]) -> None:
+    # a steady tone through a change: what is heard three octaves above it stays far below it
+    t = np.arange(RATE) / RATE
+    tone = 0.25 * np.sin(2 * np.pi * 440 * t)[:, None]
+    chain = Chain(RATE, 1, [Move(Shape.BELL, 440.0, q=14.0, gain_db=12.0)])
+    heard = [chain.process(tone[: RATE // 2])]
+    chain.set_moves(after)
+    heard.append(chain.process(tone[RATE // 2 :]))
+    far = signal.sosfilt(signal.butter(8, 3_500, "highpass", fs=RATE, output="sos"), np.concatenate(heard)[:, 0])
+    assert np.max(np.abs(far[RATE // 4 :])) < 10 ** (-75 / 20)
+
+
+def test_a_dragged_bell_stays_bounded(noise: Floats) -> None:
+    chain = Chain(RATE, 2)
+    loudest = 0.0
+    random = np.random.default_rng(5)
+    for start in range(0, 90_000, 500):
+        chain.set_moves([Move(Shape.BELL, 10 ** random.uniform(1.4, 4.2), q=30.0, gain_db=-24.0)])
+        loudest = max(loudest, float(np.max(np.abs(chain.process(noise[start : start + 500])))))
+    assert loudest < 4 * np.max(np.abs(noise))
+
+
+def test_nothing_to_do_gives_back_the_input_untouched(noise: Floats) -> None:
+    assert np.array_equal(Chain(RATE, 2).process(noise), noise)
+    off = [Move(Shape.LOW_CUT, 500.0, enabled=False)]
+    assert np.array_equal(Chain(RATE, 2, off).process(noise), noise)
+    assert Chain(RATE, 2).process(noise[:0]).shape == (0, 2)
+
+
+def test_the_input_is_not_changed_in_place(noise: Floats) -> None:
+    kept = noise.copy()
+    Chain(RATE, 2, TREATMENT).process(noise)
+    assert np.array_equal(noise, kept)
+
+
+def test_the_delay_is_zero_as_stated() -> None:
+    impulse = np.zeros((4_800, 1))
+    impulse[100] = 1.0
+    chain = Chain(RATE, 1, [Move(Shape.BELL, 2_000.0, q=1.0, gain_db=-6.0)])
+    assert chain.delay_samples == 0
+    assert int(np.argmax(np.abs(chain.process(impulse)))) == 100
+
+
+def test_settling_time_says_when_the_past_is_forgotten() -> None:
+    moves = [Move(Shape.BELL, 412.0, q=30.0, gain_db=12.0)]
+    burst = np.random.default_rng(1).standard_normal((RATE // 4, 1))
+    after = Chain(RATE, 1, moves)
+    after.process(burst)
+    rest = after.process(np.zeros((5 * RATE, 1)))[:, 0]
+    quiet_from = int(settling_time_s(moves) * RATE)
+    assert np.max(np.abs(rest[:500])) > 0.05
+    assert np.max(np.abs(rest[quiet_from:])) < 2e-6
+
+
+def test_a_cascade_is_scipys_filter_in_blocks(noise: Floats) -> None:
+    sections = signal.butter(4, 1_000, fs=RATE, output="sos")
+    cascade = Cascade(sections, 2)
+    ours = np.concatenate([cascade.process(noise[:777]), cascade.process(noise[777:])])
+    assert np.max(np.abs(ours - signal.sosfilt(sections, noise, axis=0))) < 1e-12
+
+
+def test_another_number_of_channels_is_refused() -> None:
+    with pytest.raises(BadAudio, match=r"shape \(n, 2\) is needed"):
+        Chain(RATE, 2).process(np.zeros((10, 1)))
+    with pytest.raises(InvalidValue, match="channels is 3, but it must be 1 or 2"):
+        Chain(RATE, 3)
+    with pytest.raises(InvalidValue, match="one of its own for each move"):
+        Chain(RATE, 1).set_moves(list(TREATMENT), keys=["a", "a", "b", "c"])

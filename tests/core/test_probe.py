@@ -1,0 +1,112 @@
+"""The probe: how it rings, how loud it may get, what it turns into. The limiter."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from mivlo.core.errors import InvalidValue
+from mivlo.core.loudness import gated_loudness
+from mivlo.core.moves import Shape
+from mivlo.core.probe import MonitorLimiter, Probe, ProbeMode, ProbeStream
+from mivlo.core.units import Floats, octaves_to_q
+
+RATE = 48_000
+
+
+def _decay_s(x: Floats) -> float:
+    """Time in which a ringing tail falls by 60 dB, from a line through its level in dB."""
+    power = np.cumsum(x[::-1] ** 2)[::-1]  # backward integration (Schroeder 1965)
+    level = 10 * np.log10(np.maximum(power, 1e-30) / power[0])
+    used = np.flatnonzero((level < -5) & (level > -45))
+    slope = np.polyfit(used / RATE, level[used], 1)[0]
+    return -60.0 / slope
+
+
+@pytest.mark.parametrize(
+    ("mode", "gain", "octaves", "hz"),
+    [
+        (ProbeMode.BOOST, 12.0, 0.1, 412.0),
+        (ProbeMode.BOOST, 24.0, 0.05, 1_000.0),
+        (ProbeMode.ALONE, 12.0, 0.1, 412.0),
+    ],
+)
+def test_the_probes_ring_time_is_what_is_measured(mode: ProbeMode, gain: float, octaves: float, hz: float) -> None:
+    probe = Probe(hz, octaves, gain, mode)
+    x = np.zeros((RATE * 3, 1))
+    x[0] = 1.0
+    from mivlo.core.chain import treat
+
+    ringing = treat(x, [probe.as_move()], sample_rate=RATE)[:, 0]
+    ringing[0] = 0.0  # the direct sound does not ring
+    assert _decay_s(ringing[20:]) == pytest.approx(probe.ring_s, rel=0.06)
+
+
+@pytest.mark.parametrize("margin", [0.0, 3.0, 6.0])
+@pytest.mark.parametrize("mode", list(ProbeMode))
+def test_the_probe_is_never_louder_than_the_margin_allows(noise: Floats, mode: ProbeMode, margin: float) -> None:
+    tone = 0.2 * np.sin(2 * np.pi * 1_000 * np.arange(len(noise)) / RATE)[:, None]
+    for x in (noise, np.tile(tone, (1, 2)) + 0.1 * noise):
+        stream = ProbeStream(RATE, 2)
+        stream.process(x[:4_800], x[:4_800])
+        stream.set_probe(Probe(1_000.0, 0.05, 24.0, mode, margin))
+        heard = np.concatenate([stream.process(x[i : i + 512], x[i : i + 512]) for i in range(4_800, len(x), 512)])
+        allowed = np.max(np.abs(x)) * 10 ** (margin / 20)
+        assert np.max(np.abs(heard)) <= allowed * 1.0001
+        louder = gated_loudness(heard, sample_rate=RATE) - gated_loudness(x[4_800:], sample_rate=RATE)
+        assert louder <= margin + 0.3
+
+
+def test_the_probe_on_recorded_sound_stays_within_its_margin(marimba_wav: Path) -> None:
+    x, rate = soundfile.read(marimba_wav, always_2d=True)
+    stream = ProbeStream(rate, 2)
+    stream.set_probe(Probe(523.25, 0.1, 18.0))  # right on a played note: the worst place
+    heard = np.concatenate([stream.process(x[i : i + 512], x[i : i + 512]) for i in range(0, len(x), 512)])
+    assert np.max(np.abs(heard)) <= np.max(np.abs(x)) * 10 ** (6 / 20) * 1.0001
+    assert gated_loudness(heard, sample_rate=rate) - gated_loudness(x, sample_rate=rate) <= 6.3
+
+
+def test_a_modest_boost_is_not_held_back(noise: Floats) -> None:
+    stream = ProbeStream(RATE, 2)
+    stream.process(noise[:9_600], noise[:9_600])
+    stream.set_probe(Probe(5_000.0, 0.1, 6.0, margin_db=12.0))
+    stream.process(noise[9_600:], noise[9_600:])
+    assert stream.held_back_db > -0.1
+
+
+def test_a_released_probe_leaves_nothing_behind(noise: Floats) -> None:
+    stream = ProbeStream(RATE, 2)
+    stream.set_probe(Probe(800.0))
+    stream.process(noise[:20_000], noise[:20_000])
+    stream.set_probe(None)
+    stream.process(noise[20_000:60_000], noise[20_000:60_000])
+    assert not stream.active
+    assert np.array_equal(stream.process(noise[60_000:], noise[60_000:]), noise[60_000:])
+
+
+def test_a_probe_becomes_a_wider_cut() -> None:
+    # common practice, no source: the cut is made wider than the sweep band, -6 dB
+    cut = Probe(412.0, 0.1).as_cut()
+    assert (cut.shape, cut.frequency_hz, cut.gain_db) == (Shape.BELL, 412.0, -6.0)
+    assert cut.q == pytest.approx(octaves_to_q(0.15))
+
+
+@pytest.mark.parametrize(
+    ("values", "says"),
+    [({"octaves": 0.01}, "1/20 to 2"), ({"gain_db": 30.0}, "0 to 24"), ({"margin_db": -1.0}, "0 to 24")],
+)
+def test_impossible_probes_are_refused(values: dict[str, float], says: str) -> None:
+    with pytest.raises(InvalidValue, match=says):
+        Probe(**{"frequency_hz": 1_000.0, **values})
+
+
+def test_the_limiter_keeps_the_ceiling_and_leaves_the_rest_alone(noise: Floats) -> None:
+    limiter = MonitorLimiter(RATE)
+    quiet = limiter.process(noise.copy())
+    assert np.array_equal(quiet, noise)
+    loud = limiter.process(noise * 30)
+    assert np.max(np.abs(loud)) <= 10 ** (-0.5 / 20) + 1e-9
+    assert limiter.held_back_db < -5
