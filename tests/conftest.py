@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
+import httpx
 import numpy as np
 import pytest
 import soundfile
@@ -19,6 +20,7 @@ from mivlo.services import importing
 from mivlo.services.state import SongState, read_song
 from mivlo.store import database
 from tests import sounds
+from tests.web import server
 
 SCRATCH_PORT = 54_391
 TABLES = "songs, tracks, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
@@ -82,3 +84,19 @@ def song_state(song_id: int) -> SongState:
 def marimba_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A sampled marimba that plays a phrase: recorded sound."""
     return sounds.play_phrase(tmp_path_factory.mktemp("sampled") / "marimba.wav", program=12)
+
+
+@pytest.fixture(scope="session")
+def address(database_url: str) -> Iterator[str]:
+    """A running server with a worker."""
+    with server.running() as found:
+        yield found
+
+
+@pytest.fixture
+def song_id(address: str, db: None, marimba_wav: Path) -> int:
+    """A new song with one sampled track, made through the interface."""
+    made = httpx.post(f"{address}/api/songs", json={"name": "Sluice", "sample_rate": 48_000})
+    song = int(made.json()["id"])
+    assert server.send_file(address, song, marimba_wav)["state"] == "done"
+    return song

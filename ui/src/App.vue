@@ -14,6 +14,7 @@ const live = useLive();
 const bench = useBench();
 const router = useRouter();
 const help = ref(false);
+const asking = ref(false);
 
 onMounted(() => void song.start());
 watch(() => song.id, (id) => (id ? live.connect(id) : live.disconnect()));
@@ -41,12 +42,13 @@ useKeys([
 </script>
 
 <template>
-  <div class="app">
-    <AppHeader @help="help = true" />
+  <!-- what lies under a dialog can't be reached meanwhile -->
+  <div class="app" :inert="help || asking">
+    <AppHeader @help="help = true" @asking="asking = $event" />
     <RouterView class="view" />
     <TransportBar />
-    <KeysDialog v-model="help" />
   </div>
+  <KeysDialog v-model="help" />
 </template>
 
 <style scoped>

@@ -2,7 +2,7 @@
 /** Name, song, views, what was saved, undo and redo, help. */
 import { useDark } from "@vueuse/core";
 import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from "element-plus";
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { writeTime } from "../lib/notes";
 import { complain, useSong } from "../stores/song";
@@ -14,7 +14,12 @@ const name = ref("");
 const rate = ref(48000);
 const night = useDark({ attribute: "data-theme", valueDark: "night", valueLight: "day", storageKey: "mivlo.theme", initialValue: "light" });
 
-const emit = defineEmits<{ help: [] }>();
+const emit = defineEmits<{
+  help: [];
+  /** A dialog of the header opened or closed. */
+  asking: [open: boolean];
+}>();
+watch(making, (open) => emit("asking", open));
 
 const facts = computed(() => {
   const s = song.song;
@@ -62,7 +67,7 @@ async function create(): Promise<void> {
       <button type="button" class="plain small" :aria-pressed="night" @click="night = !night">Night</button>
       <button type="button" class="plain small" @click="emit('help')">Keys</button>
     </span>
-    <ElDialog v-model="making" title="New song" width="380px">
+    <ElDialog v-model="making" append-to-body title="New song" width="380px">
       <form @submit.prevent="create">
         <label for="song-name">Name</label>
         <ElInput id="song-name" v-model="name" maxlength="120" autofocus />

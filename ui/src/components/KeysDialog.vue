@@ -20,7 +20,7 @@ const groups = computed(() => {
   <ElDialog v-model="open" title="Keys" width="760px" top="6vh">
     <div class="groups">
       <section v-for="[group, actions] in groups" :key="group">
-        <h3>{{ group }}</h3>
+        <h2 class="caption">{{ group }}</h2>
         <dl>
           <template v-for="action in actions" :key="action.says">
             <dt class="figure">{{ action.keys }}</dt>
@@ -29,7 +29,7 @@ const groups = computed(() => {
         </dl>
       </section>
       <section>
-        <h3>Numbers</h3>
+        <h2 class="caption">Numbers</h2>
         <dl>
           <dt class="figure">ArrowUp / Down</dt><dd>nudge; with Shift a tenth, PageUp and PageDown ten times</dd>
           <dt class="figure">Enter</dt><dd>take what was typed</dd>

@@ -29,8 +29,17 @@ export const useSong = defineStore("song", () => {
     song.value = next;
   }
 
-  /** Do a change; a refusal is shown, and after a conflict the present state is fetched. */
-  async function change(call: (revision: number) => Promise<Song>): Promise<boolean> {
+  let last: Promise<unknown> = Promise.resolve();
+
+  /** Do a change after those before it, so that each one is made against the state that it left. */
+  function change(call: (revision: number) => Promise<Song>): Promise<boolean> {
+    const mine = last.then(() => changeNow(call));
+    last = mine;
+    return mine;
+  }
+
+  /** A refusal is shown; after a conflict the present state is fetched. */
+  async function changeNow(call: (revision: number) => Promise<Song>): Promise<boolean> {
     if (!song.value) return false;
     try {
       take(await call(song.value.revision));

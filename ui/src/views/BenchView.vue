@@ -86,7 +86,7 @@ useKeys([
 <template>
   <main class="bench">
     <aside aria-label="Tracks of the song">
-      <h3>Tracks</h3>
+      <h2 class="caption">Tracks</h2>
       <RouterLink
         v-for="t in song.tracks" :key="t.id" class="track" :class="{ here: t.id === bench.trackId }"
         :to="{ name: 'bench', params: { track: t.id } }" :aria-current="t.id === bench.trackId ? 'page' : undefined"
@@ -133,7 +133,7 @@ useKeys([
 <style scoped>
 .bench { display: grid; grid-template-columns: 142px 1fr 312px; min-height: 0; height: 100%; }
 aside { background: var(--panel); border-right: 1px solid var(--line); padding: 12px 0; overflow: auto; }
-aside h3 { padding: 0 14px 6px; }
+aside h2 { padding: 0 14px 6px; }
 .track { display: flex; justify-content: space-between; padding: 6px 12px 6px 11px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
 .track:hover { background: var(--paper); }
 .track.here { background: var(--probe-soft); border-left-color: var(--stand-out); font-weight: 600; }

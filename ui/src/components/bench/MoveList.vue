@@ -48,7 +48,7 @@ async function add(shape: Shape): Promise<void> {
 <template>
   <section class="moves" aria-label="Moves">
     <header>
-      <h3>Moves</h3>
+      <h2 class="caption">Moves</h2>
       <span class="soft">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05"> · takes {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
     </header>
     <ul v-if="bench.moves.length">

@@ -1,0 +1,213 @@
+"""Sheets and stems: what is handed over is what was decided, and what was heard."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from mivlo.audio.encode import Container, Depth
+from mivlo.core.errors import InvalidValue, MivloError
+from mivlo.core.moves import BUTTERWORTH_Q, Move, Shape
+from mivlo.core.units import Floats
+from mivlo.live.engine import Engine
+from mivlo.live.modes import Scope
+from mivlo.live.session import engine_tracks
+from mivlo.services import exporting, sheets, songs
+from mivlo.services.exporting import ExportOptions
+from mivlo.services.importing import library
+from mivlo.services.roles import Role, guess_role, name_from_file
+from mivlo.services.state import SongState
+from mivlo.store.database import session
+from tests.conftest import bring_in, song_state
+
+MOVES = (
+    Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
+    Move(Shape.LOW_CUT, 80.0, slope_db_per_octave=24),
+    Move(Shape.HIGH_SHELF, 6_000.0, gain_db=2.5),
+    Move(Shape.NOTCH, 1_000.0, q=30.0, enabled=False),
+)
+
+
+@pytest.fixture
+def song(db: None, marimba_wav: Path, write_wav, noise: Floats) -> SongState:  # type: ignore[no-untyped-def]
+    """A song with a sampled stereo track and a mono one at another rate, both treated."""
+    with session() as s:
+        song_id = songs.create_song(s, "Weir & Sluice", 48_000).id
+    for path in (marimba_wav, write_wav(noise[:44_100, :1], name="Shaker.wav", rate=44_100)):
+        track = bring_in(song_id, path)
+        with session() as s:
+            for move in MOVES:
+                songs.add_move(s, song_id, track, move, None)
+    return song_state(song_id)
+
+
+def _export(song: SongState, tracks: list[int], **options) -> Path:  # type: ignore[no-untyped-def]
+    chosen = ExportOptions(
+        tuple(song.tracks[i].id for i in tracks),
+        options.get("depth", Depth.FLOAT_32),
+        options.get("container", Container.WAV),
+        options.get("original_rate", False),
+    )
+    task = exporting.request_export(song.id, chosen)
+    name = exporting.run_export(task.id)["files"][0]
+    return library().exports(task.id) / name
+
+
+def test_the_exported_file_is_what_the_live_engine_played(song: SongState) -> None:
+    track = song.tracks[0]
+    exported, rate = soundfile.read(_export(song, [0]), always_2d=True)
+    engine = Engine(song.sample_rate, engine_tracks(song))
+    engine.set_focus(track.id)
+    engine.scope = Scope.ALONE
+    engine.looping = False
+    engine.play()
+    engine.render()  # fades in
+    start = engine.position
+    heard = np.concatenate([engine.render().samples for _ in range(len(exported) // 512 - 2)])
+    assert rate == 48_000
+    assert np.max(np.abs(exported)) > 0.05
+    difference = np.max(np.abs(heard - exported[start : start + len(heard)]))
+    assert difference < 1e-6  # -120 dBFS
+
+
+def test_after_a_seek_the_live_engine_plays_the_same_too(song: SongState) -> None:
+    exported, _ = soundfile.read(_export(song, [0]), always_2d=True)
+    engine = Engine(song.sample_rate, engine_tracks(song))
+    engine.set_focus(song.tracks[0].id)
+    engine.scope = Scope.ALONE
+    engine.seek(123_457)
+    engine.play()
+    engine.render()
+    start = engine.position
+    heard = np.concatenate([engine.render().samples for _ in range(40)])
+    assert start == 123_457 + 512
+    assert np.max(np.abs(heard - exported[start : start + len(heard)])) < 1e-6
+
+
+@pytest.mark.parametrize(
+    ("depth", "subtype"), [(Depth.BITS_16, "PCM_16"), (Depth.BITS_24, "PCM_24"), (Depth.FLOAT_32, "FLOAT")]
+)
+def test_stems_have_the_length_and_channels_of_their_source(song: SongState, depth: Depth, subtype: str) -> None:
+    info = soundfile.info(_export(song, [0], depth=depth))
+    track = song.tracks[0]
+    assert (info.subtype, info.frames, info.channels) == (subtype, track.source_frames, track.channels)
+
+
+def test_the_original_rate_is_treated_at_that_rate(song: SongState) -> None:
+    info = soundfile.info(_export(song, [1], original_rate=True, container=Container.FLAC))
+    assert (info.samplerate, info.frames, info.channels, info.format) == (44_100, 44_100, 1, "FLAC")
+
+
+def test_several_stems_come_in_one_archive_with_the_sheet(song: SongState) -> None:
+    with zipfile.ZipFile(_export(song, [0, 1])) as archive:
+        assert sorted(archive.namelist()) == ["01_Marimba.wav", "02_Shaker.wav", "sheet.json"]
+        assert json.loads(archive.read("sheet.json"))["song"] == "Weir & Sluice"
+        frames = soundfile.info(io.BytesIO(archive.read("02_Shaker.wav"))).frames
+    assert frames == 48_000
+
+
+def test_an_export_of_nothing_is_refused(song: SongState) -> None:
+    with pytest.raises(InvalidValue, match="choose at least one track"):
+        exporting.request_export(song.id, ExportOptions((), Depth.BITS_24, Container.WAV, False))
+
+
+def test_a_sheet_can_be_read_back() -> None:
+    text = sheets.make_sheet(MOVES, "Cajón").model_dump_json(exclude_none=True)
+    assert sheets.parse_sheet(text) == list(MOVES)
+    assert json.loads(text)["moves"][1] == {
+        "shape": "low_cut", "frequency_hz": 80.0, "slope_db_per_octave": 24, "mode": "static", "enabled": True,
+    }  # fmt: skip
+
+
+def test_the_sheet_of_the_documentation_is_understood() -> None:
+    text = """{"format": "mivlo-sheet", "version": 1, "moves": [{"shape": "bell", "frequency_hz": 412.0,
+    "q": 14.4, "gain_db": -6.0, "mode": "static", "enabled": true}]}"""
+    assert sheets.parse_sheet(text) == [MOVES[0]]
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ({"colour": "red"}, r"moves\.0\.colour is not a known key"),
+        ({"frequency_hz": 5.0}, r"moves\.0\.frequency_hz is 5\.0, but it must lie between 10 and 24000 Hz"),
+        ({"frequency_hz": "high"}, r"moves\.0\.frequency_hz is 'high'"),
+        ({"shape": "peak"}, r"moves\.0\.shape is 'peak'"),
+        ({"q": -1}, r"moves\.0\.q is -1\.0"),
+        ({"mode": "dynamic"}, r"moves\.0\.mode is 'dynamic'"),
+        ({"slope_db_per_octave": 12}, r"slope_db_per_octave is 12, but a bell has none"),
+        ({"gain_db": None}, r"gain_db is None, but a bell needs it"),
+        ({"shape": "low_cut", "gain_db": None, "q": None, "slope_db_per_octave": 15}, r"slope_db_per_octave is 15"),
+        ({"shape": "notch"}, r"gain_db is -6\.0, but a notch has none"),
+    ],
+)
+def test_unknown_keys_and_impossible_values_are_refused_by_name(change: dict[str, object], says: str) -> None:
+    move = {"shape": "bell", "frequency_hz": 412.0, "q": 14.4, "gain_db": -6.0, **change}
+    text = json.dumps({"format": "mivlo-sheet", "version": 1, "moves": [move]})
+    with pytest.raises(MivloError, match=says):
+        sheets.parse_sheet(text, "cuts.json")
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("{", "cuts.json: it is not JSON"),
+        ('{"format": "other", "version": 1, "moves": []}', "format is 'other'"),
+        ('{"format": "mivlo-sheet", "version": 2, "moves": []}', "version is 2"),
+        ('{"format": "mivlo-sheet", "version": 1}', "moves is missing"),
+    ],
+)
+def test_what_is_no_sheet_is_refused(text: str, says: str) -> None:
+    with pytest.raises(MivloError, match=says):
+        sheets.parse_sheet(text, "cuts.json")
+
+
+def test_the_csv_holds_every_move_with_note_and_octaves(song: SongState) -> None:
+    rows = list(csv.DictReader(io.StringIO(sheets.sheet_csv(song))))
+    assert len(rows) == 8
+    assert rows[0]["note"] == "G♯4 -14 ct"  # 412 Hz: G#4 is 415.30 Hz (ISO 16), 1200 log2(412/415.30) = -13.8
+    assert (rows[0]["octaves"], rows[0]["gain_db"], rows[0]["q"]) == ("0.1", "-6.0", "14.4")
+    assert (rows[1]["slope_db_per_octave"], rows[1]["gain_db"]) == ("24", "")
+    assert rows[3]["enabled"] == "no"
+
+
+def test_the_printed_page_escapes_and_lists_all(song: SongState) -> None:
+    page = sheets.sheet_page(song)
+    assert "Weir &amp; Sluice" in page
+    assert page.count("<tr") == 2 + 8
+    assert 'class="off"' in page
+
+
+def test_the_schema_names_all_shapes() -> None:
+    schema = json.dumps(sheets.sheet_schema())
+    assert all(f'"{shape}"' in schema for shape in Shape)
+    assert '"additionalProperties": false' in schema
+
+
+def test_a_cut_without_q_is_butterworth() -> None:
+    text = '{"format":"mivlo-sheet","version":1,"moves":[{"shape":"high_cut","frequency_hz":9000,"slope_db_per_octave":48}]}'
+    assert sheets.parse_sheet(text)[0].q == BUTTERWORTH_Q
+
+
+@pytest.mark.parametrize(
+    ("name", "role"),
+    [
+        ("Upright bass", Role.BASS), ("Cajón", Role.PERCUSSION), ("Narrator", Role.VOICE), ("Room pair", Role.ROOM),
+        ("Trumpet", Role.BRASS), ("Harmonium", Role.KEYS), ("E-Gtr 2", Role.GUITAR), ("Kick in", Role.DRUMS),
+        ("Bassoon", Role.WINDS), ("Cello", Role.STRINGS), ("Audio 17", Role.OTHER), ("VOX_main", Role.VOICE),
+    ],
+)  # fmt: skip
+def test_roles_are_guessed_from_names(name: str, role: Role) -> None:
+    assert guess_role(name) is role
+
+
+def test_names_come_from_files() -> None:
+    assert name_from_file("stems/03_Upright-Bass.wav") == "Upright Bass"
+    assert name_from_file("12 lead vox.take2.flac") == "Lead vox.take2"
+    assert name_from_file("___.wav") == "Track"

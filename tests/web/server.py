@@ -1,0 +1,62 @@
+"""A real server and a real worker for tests, as a user runs them."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+
+from mivlo.cluster import free_port
+
+
+@contextlib.contextmanager
+def running(*, worker: bool = True) -> Iterator[str]:
+    """Its address; MIVLO_DATABASE_URL and MIVLO_DATA_DIR are those of this process."""
+    port = free_port(54_417)
+    address = f"http://127.0.0.1:{port}"
+    environment = {**os.environ, "MIVLO_PORT": str(port)}
+    command = [sys.executable, "-m", "mivlo.cli"]
+    children = [subprocess.Popen([*command, "serve"], env=environment)]
+    if worker:
+        children.append(subprocess.Popen([*command, "worker"], env=environment))
+    try:
+        deadline = time.monotonic() + 60
+        while True:
+            with contextlib.suppress(httpx.TransportError):
+                health = httpx.get(f"{address}/api/health", timeout=5)
+                if health.status_code == 200 and (health.json()["workers"] or not worker):
+                    break
+            assert time.monotonic() < deadline, "the server did not come up"
+            time.sleep(0.1)
+        yield address
+    finally:
+        for child in children:
+            child.terminate()
+        for child in children:
+            child.wait(15)
+
+
+def wait_for_task(address: str, task_id: int, seconds: float = 60.0) -> dict[str, object]:
+    """The task once it has ended."""
+    deadline = time.monotonic() + seconds
+    while True:
+        task = httpx.get(f"{address}/api/tasks/{task_id}").json()
+        if task["state"] not in ("waiting", "running"):
+            return dict(task)
+        assert time.monotonic() < deadline, task
+        time.sleep(0.05)
+
+
+def send_file(address: str, song_id: int, path: Path, name: str | None = None) -> dict[str, object]:
+    """Upload a file and wait for its import."""
+    answer = httpx.post(
+        f"{address}/api/songs/{song_id}/files", params={"name": name or path.name}, content=path.read_bytes()
+    )
+    assert answer.status_code == 202, answer.text
+    return wait_for_task(address, answer.json()["id"])
