@@ -180,7 +180,7 @@ class Chain:
     @property
     def gliding(self) -> bool:
         """Whether some value is still on its way."""
-        return any(slot.moving for slot in self._slots)
+        return self._gliding
 
     def set_moves(self, moves: Sequence[Move], *, keys: Sequence[str] | None = None, glide: bool = True) -> None:
         """Replace the treatment from the next sample on; values glide there over 20 ms."""
@@ -241,16 +241,15 @@ class Chain:
         BadAudio : another number of channels.
         """
         x = checked_block(block, self.channels)
-        start = 0
-        while start < len(x):
-            if self.gliding:
-                stop = min(len(x), start + _GRID - self._position % _GRID)
-                self._glide_over(x[start:stop])
-            else:
-                stop = len(x)
-                run_steady(x[start:stop], self._coefs, self._states)
+        start, count = 0, len(x)
+        while self._gliding and start < count:
+            stop = min(count, start + _GRID - self._position % _GRID)
+            self._glide_over(x[start:stop])
             self._position += stop - start
             start = stop
+        if start < count:
+            run_steady(x[start:] if start else x, self._coefs, self._states)
+            self._position += count - start
         return x
 
     def _glide_over(self, part: Floats) -> None:
@@ -273,11 +272,12 @@ class Chain:
                 per_sample,
             )
             slot.advance(len(part), per_sample)
-        if not self.gliding:
+        if not any(slot.moving for slot in self._slots):
             self._gather()
 
     def _gather(self) -> None:
         """Drop what has faded out; lay the rest side by side for the fast kernel."""
+        self._gliding = any(slot.moving for slot in self._slots)
         self._slots = [slot for slot in self._slots if not (slot.leaving and slot.silent)]
         heard = [slot for slot in self._slots if not slot.silent]
         count = sum(len(slot.plans) for slot in heard)

@@ -3,44 +3,76 @@
 from __future__ import annotations
 
 import numba as nb
+import numpy as np
 
 
-@nb.njit(cache=True, nogil=True, fastmath={"contract"})
+# The memory of a section is that of direct form 1 (two inputs, two outputs): it keeps its meaning while
+# coefficients change. The inner loops run in transposed direct form 2, which needs fewer operations; its
+# two registers are made from that memory at the start, and the memory is brought up to date at the end.
+
+
+@nb.njit(cache=True, nogil=True, inline="always")
+def _registers(coef, past):  # type: ignore[no-untyped-def]
+    """The two registers of transposed direct form 2 for the past (x1, x2, y1, y2)."""
+    first = coef[1] * past[0] + coef[2] * past[1] - coef[3] * past[2] - coef[4] * past[3]
+    return first, coef[2] * past[0] - coef[4] * past[2]
+
+
+@nb.njit(cache=True, nogil=True, fastmath={"contract", "nsz"})
 def _section_stereo(x, coef, state):  # type: ignore[no-untyped-def]
-    """One section in place over x (n, 2). Direct form 1: its state survives changing values."""
+    """One section in place over x (n, 2), n > 1."""
     b0, b1, b2, a1, a2 = coef[0], coef[1], coef[2], coef[3], coef[4]
-    p1, p2, r1, r2 = state[0, 0], state[0, 1], state[0, 2], state[0, 3]
-    s1, s2, t1, t2 = state[1, 0], state[1, 1], state[1, 2], state[1, 3]
+    s1, s2 = _registers(coef, state[0])
+    t1, t2 = _registers(coef, state[1])
+    last = x.shape[0] - 1
+    p1, p2, q1, q2 = x[last, 0], x[last - 1, 0], x[last, 1], x[last - 1, 1]
     for n in range(x.shape[0]):
         u, v = x[n, 0], x[n, 1]
-        # the recursive terms last: only two operations wait for the sample before
-        y = ((b0 * u + b1 * p1 + b2 * p2) - a2 * r2) - a1 * r1
-        z = ((b0 * v + b1 * s1 + b2 * s2) - a2 * t2) - a1 * t1
-        p2, p1, r2, r1 = p1, u, r1, y
-        s2, s1, t2, t1 = s1, v, t1, z
+        y = b0 * u + s1
+        z = b0 * v + t1
+        s1 = (b1 * u + s2) - a1 * y
+        t1 = (b1 * v + t2) - a1 * z
+        s2 = b2 * u - a2 * y
+        t2 = b2 * v - a2 * z
         x[n, 0], x[n, 1] = y, z
-    state[0, 0], state[0, 1], state[0, 2], state[0, 3] = p1, p2, r1, r2
-    state[1, 0], state[1, 1], state[1, 2], state[1, 3] = s1, s2, t1, t2
+    state[0, 0], state[0, 1], state[0, 2], state[0, 3] = p1, p2, x[last, 0], x[last - 1, 0]
+    state[1, 0], state[1, 1], state[1, 2], state[1, 3] = q1, q2, x[last, 1], x[last - 1, 1]
 
 
-@nb.njit(cache=True, nogil=True, fastmath={"contract"})
+@nb.njit(cache=True, nogil=True, fastmath={"contract", "nsz"})
 def _section_mono(x, coef, state):  # type: ignore[no-untyped-def]
-    """One section in place over x (n, 1)."""
+    """One section in place over x (n, 1), n > 1."""
     b0, b1, b2, a1, a2 = coef[0], coef[1], coef[2], coef[3], coef[4]
-    p1, p2, r1, r2 = state[0, 0], state[0, 1], state[0, 2], state[0, 3]
+    s1, s2 = _registers(coef, state[0])
+    last = x.shape[0] - 1
+    p1, p2 = x[last, 0], x[last - 1, 0]
     for n in range(x.shape[0]):
         u = x[n, 0]
-        y = ((b0 * u + b1 * p1 + b2 * p2) - a2 * r2) - a1 * r1
-        p2, p1, r2, r1 = p1, u, r1, y
+        y = b0 * u + s1
+        s1 = (b1 * u + s2) - a1 * y
+        s2 = b2 * u - a2 * y
         x[n, 0] = y
-    state[0, 0], state[0, 1], state[0, 2], state[0, 3] = p1, p2, r1, r2
+    state[0, 0], state[0, 1], state[0, 2], state[0, 3] = p1, p2, x[last, 0], x[last - 1, 0]
+
+
+@nb.njit(cache=True, nogil=True)
+def _one_sample(x, coef, state):  # type: ignore[no-untyped-def]
+    """One section over a single frame x (1, channels)."""
+    for c in range(x.shape[1]):
+        past = state[c]
+        u = x[0, c]
+        y = coef[0] * u + coef[1] * past[0] + coef[2] * past[1] - coef[3] * past[2] - coef[4] * past[3]
+        past[1], past[0], past[3], past[2] = past[0], u, past[2], y
+        x[0, c] = y
 
 
 @nb.njit(cache=True, nogil=True)
 def run_steady(x, coefs, states):  # type: ignore[no-untyped-def]
     """A cascade in place over x (n, channels): coefs (s, 5), states (s, channels, 4)."""
     for s in range(coefs.shape[0]):
-        if x.shape[1] == 2:
+        if x.shape[0] == 1:
+            _one_sample(x, coefs[s], states[s])
+        elif x.shape[1] == 2:
             _section_stereo(x, coefs[s], states[s])
         else:
             _section_mono(x, coefs[s], states[s])
@@ -128,6 +160,7 @@ def oversampled_peak(x, taps, top):  # type: ignore[no-untyped-def]
     passed over, which is exact and saves nearly all of the work.
     """
     phases, length = taps.shape
+    sums = np.empty(64)
     most = 0.0
     for p in range(phases):
         total = 0.0
@@ -143,10 +176,14 @@ def oversampled_peak(x, taps, top):  # type: ignore[no-untyped-def]
                 loudest = max(loudest, abs(x[c, n]))
             if loudest * most <= top:
                 continue
-            for n in range(start, stop):
-                for p in range(phases):
-                    s = 0.0
-                    for k in range(length):
-                        s += taps[p, k] * x[c, n + k]
-                    top = max(top, abs(s))
+            width = stop - start
+            for p in range(phases):
+                for n in range(width):
+                    sums[n] = 0.0
+                for k in range(length):  # samples innermost: that is what the processor does side by side
+                    tap = taps[p, k]
+                    for n in range(width):
+                        sums[n] += tap * x[c, start + n + k]
+                for n in range(width):
+                    top = max(top, abs(sums[n]))
     return top

@@ -79,37 +79,32 @@ class LongTermSpectrum:
     def __init__(self, sample_rate: float, channels: int, *, window_at_48k: int = 32_768) -> None:
         self.length = window_length(window_at_48k, positive("sample_rate", sample_rate))
         self.bin_hz = sample_rate / self.length
-        self._window = np.hanning(self.length + 1)[:-1]
-        self._scale = 2.0 / (np.sum(self._window**2) * self.length)
+        self._window = np.hanning(self.length + 1)[:-1].astype(np.float32)
+        self._scale = 2.0 / (float(np.sum(self._window**2)) * self.length)
         self._sum: Floats = np.zeros(self.length // 2 + 1)
         self._frames = 0
-        self._rest: Floats = np.empty((0, channels))
+        self._rest: Singles = np.empty((channels, 0), dtype=np.float32)
 
     def add(self, block: npt.ArrayLike) -> None:
         """Take the next samples (n, channels)."""
-        x = np.concatenate([self._rest, np.asarray(block, dtype=np.float64)])
+        x = np.concatenate([self._rest, np.asarray(block, dtype=np.float32).T], axis=1)
         hop = self.length // 2
-        count = max(0, (len(x) - self.length) // hop + 1)
+        count = max(0, (x.shape[1] - self.length) // hop + 1)
         for i in range(count):
-            self._add_frame(x[i * hop : i * hop + self.length])
-        self._rest = x[count * hop :]
-
-    def _add_frame(self, frame: Floats) -> None:
-        windowed = np.ascontiguousarray((frame * self._window[:, None]).T, dtype=np.float32)
-        spectrum = scipy_fft.rfft(windowed, axis=1)
-        self._sum += np.mean(spectrum.real**2 + spectrum.imag**2, axis=0)
-        self._frames += 1
+            spectrum = scipy_fft.rfft(x[:, i * hop : i * hop + self.length] * self._window, axis=1)
+            self._sum += np.mean(spectrum.real**2 + spectrum.imag**2, axis=0)
+        self._frames += count
+        self._rest = x[:, count * hop :]
 
     def power(self) -> Floats:
         """(bins,) mean power per bin. What is shorter than a window counts as one, padded."""
         if self._frames == 0:
-            if not len(self._rest):
+            frames = self._rest.shape[1]
+            if not frames:
                 return self._sum
-            padded = np.zeros((self.length, self._rest.shape[1]))
-            padded[: len(self._rest)] = self._rest
-            spectrum = scipy_fft.rfft(padded, axis=0)
-            mean = np.mean(np.abs(spectrum) ** 2, axis=1)
-            return np.asarray(mean * 2.0 / (len(self._rest) * self.length))
+            spectrum = scipy_fft.rfft(self._rest.astype(np.float64), n=self.length, axis=1)
+            mean = np.mean(np.abs(spectrum) ** 2, axis=0)
+            return np.asarray(mean * 2.0 / (frames * self.length))
         return np.asarray(self._sum * self._scale / self._frames)
 
     def levels(self, at_hz: npt.ArrayLike, *, bands_per_octave: float = 12) -> Floats:

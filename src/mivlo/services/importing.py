@@ -6,13 +6,14 @@ from pathlib import Path
 from typing import Any
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from mivlo.audio.decode import inspect
 from mivlo.audio.library import Library
 from mivlo.config import settings
 from mivlo.services.edits import added_row, lock_song
 from mivlo.services.roles import guess_role, name_from_file
-from mivlo.services.tasks import TaskProgress, create_task, get_task
+from mivlo.services.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session
 from mivlo.store.models import Song, TaskRow, Track
 
@@ -25,8 +26,22 @@ def library() -> Library:
 def request_import(song_id: int, file_name: str, digest: str) -> TaskRow:
     """A task that makes a track of an original that is already in the library."""
     with session() as open_session:
-        payload = {"file_name": file_name, "sha256": digest}
+        lock_song(open_session, song_id)
+        # the place is fixed now: imports run side by side, and tracks shall come in the order of the files
+        position = _next_position(open_session, song_id)
+        payload = {"file_name": file_name, "sha256": digest, "position": position}
         return create_task(open_session, song_id, "import", file_name, payload)
+
+
+def _next_position(open_session: Session, song_id: int) -> int:
+    """Behind all tracks and behind what is still being read."""
+    last = open_session.scalar(select(func.max(Track.position)).where(Track.song_id == song_id))
+    waiting = open_session.scalar(
+        select(func.max(TaskRow.payload["position"].as_integer())).where(
+            TaskRow.song_id == song_id, TaskRow.kind == "import", TaskRow.state.in_(OPEN_STATES)
+        )
+    )
+    return 1 + max(-1 if last is None else last, -1 if waiting is None else waiting)
 
 
 def run_import(task_id: int) -> dict[str, Any]:
@@ -36,7 +51,7 @@ def run_import(task_id: int) -> dict[str, Any]:
         if "track_id" in task.result:  # a worker died after the track was made
             return task.result
         file_name, digest = task.payload["file_name"], task.payload["sha256"]
-        song_id = task.song_id
+        song_id, position = task.song_id, task.payload["position"]
         rate = open_session.get_one(Song, song_id).sample_rate
     files = library()
     original = files.original(digest, Path(file_name).suffix)
@@ -44,13 +59,12 @@ def run_import(task_id: int) -> dict[str, Any]:
     known = files.make_working(original, file_name, digest, rate, TaskProgress(task_id))
     with session() as open_session:
         song = lock_song(open_session, song_id)
-        last = open_session.scalar(select(func.max(Track.position)).where(Track.song_id == song_id))
         name = name_from_file(file_name)
         track = Track(
             song_id=song_id,
             name=name,
             role=str(guess_role(name)),
-            position=(last if last is not None else -1) + 1,
+            position=position,
             file_name=file_name,
             audio_sha256=digest,
             source_rate=info.sample_rate,
