@@ -113,10 +113,11 @@ def _with_server(address: str, folder: Path) -> list[tuple[str, str, str]]:
     url = f"{address.replace('http', 'ws')}/api/songs/{song}/live"
     heard, drawn = asyncio.run(_story(url, track, move))
     pages = []
-    for _ in range(20):
-        start = time.perf_counter()
-        httpx.get(f"{address}/api/songs/{song}")
-        pages.append(time.perf_counter() - start)
+    with httpx.Client() as client:  # making a client takes longer than the answer
+        for _ in range(20):
+            start = time.perf_counter()
+            client.get(f"{address}/api/songs/{song}")
+            pages.append(time.perf_counter() - start)
 
     def told(values: list[float]) -> str:
         return f"median {1000 * statistics.median(values):.0f} ms, worst of {len(values)} {1000 * max(values):.0f} ms"

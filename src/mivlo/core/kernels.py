@@ -55,6 +55,40 @@ def _section_mono(x, coef, state):  # type: ignore[no-untyped-def]
     state[0, 0], state[0, 1], state[0, 2], state[0, 3] = p1, p2, x[last, 0], x[last - 1, 0]
 
 
+@nb.njit(cache=True, nogil=True, fastmath={"contract", "nsz"})
+def _pair_stereo(x, c, d, state, next_state):  # type: ignore[no-untyped-def]
+    """Two sections in place over x (n, 2), n > 1: while one waits for its own last sample, the other works."""
+    b0, b1, b2, a1, a2 = c[0], c[1], c[2], c[3], c[4]
+    d0, d1, d2, e1, e2 = d[0], d[1], d[2], d[3], d[4]
+    s1, s2 = _registers(c, state[0])
+    t1, t2 = _registers(c, state[1])
+    p1, p2 = _registers(d, next_state[0])
+    q1, q2 = _registers(d, next_state[1])
+    last = x.shape[0] - 1
+    in1, in2, jn1, jn2 = x[last, 0], x[last - 1, 0], x[last, 1], x[last - 1, 1]
+    y = z = y_before = z_before = 0.0
+    for n in range(x.shape[0]):
+        u, v = x[n, 0], x[n, 1]
+        y_before, z_before = y, z
+        y = b0 * u + s1
+        z = b0 * v + t1
+        s1 = (b1 * u + s2) - a1 * y
+        t1 = (b1 * v + t2) - a1 * z
+        s2 = b2 * u - a2 * y
+        t2 = b2 * v - a2 * z
+        g = d0 * y + p1
+        h = d0 * z + q1
+        p1 = (d1 * y + p2) - e1 * g
+        q1 = (d1 * z + q2) - e1 * h
+        p2 = d2 * y - e2 * g
+        q2 = d2 * z - e2 * h
+        x[n, 0], x[n, 1] = g, h
+    state[0, 0], state[0, 1], state[0, 2], state[0, 3] = in1, in2, y, y_before
+    state[1, 0], state[1, 1], state[1, 2], state[1, 3] = jn1, jn2, z, z_before
+    next_state[0, 0], next_state[0, 1], next_state[0, 2], next_state[0, 3] = y, y_before, x[last, 0], x[last - 1, 0]
+    next_state[1, 0], next_state[1, 1], next_state[1, 2], next_state[1, 3] = z, z_before, x[last, 1], x[last - 1, 1]
+
+
 @nb.njit(cache=True, nogil=True)
 def _one_sample(x, coef, state):  # type: ignore[no-untyped-def]
     """One section over a single frame x (1, channels)."""
@@ -69,13 +103,18 @@ def _one_sample(x, coef, state):  # type: ignore[no-untyped-def]
 @nb.njit(cache=True, nogil=True)
 def run_steady(x, coefs, states):  # type: ignore[no-untyped-def]
     """A cascade in place over x (n, channels): coefs (s, 5), states (s, channels, 4)."""
-    for s in range(coefs.shape[0]):
+    s, count = 0, coefs.shape[0]
+    while s < count:
         if x.shape[0] == 1:
             _one_sample(x, coefs[s], states[s])
-        elif x.shape[1] == 2:
-            _section_stereo(x, coefs[s], states[s])
-        else:
+        elif x.shape[1] == 1:
             _section_mono(x, coefs[s], states[s])
+        elif s + 1 < count:
+            _pair_stereo(x, coefs[s], coefs[s + 1], states[s], states[s + 1])
+            s += 1
+        else:
+            _section_stereo(x, coefs[s], states[s])
+        s += 1
 
 
 @nb.njit(cache=True, nogil=True)
@@ -182,8 +221,9 @@ def oversampled_peak(x, taps, top):  # type: ignore[no-untyped-def]
                     sums[n] = 0.0
                 for k in range(length):  # samples innermost: that is what the processor does side by side
                     tap = taps[p, k]
+                    shifted = x[c, start + k : start + k + width]
                     for n in range(width):
-                        sums[n] += tap * x[c, start + n + k]
+                        sums[n] += tap * shifted[n]
                 for n in range(width):
                     top = max(top, abs(sums[n]))
     return top

@@ -185,8 +185,10 @@ def cajon(strokes: Sequence[tuple[Note, str]], length_s: float, rate: int, rando
         else:
             sharp = 1.0 if kind == "slap" else 0.55
             for f, decay in ((212.0, 0.04), (345.0, 0.035), (560.0, 0.03), (910.0, 0.022)):
-                sound += 0.13 * np.sin(2 * np.pi * f * t * random.uniform(0.995, 1.005)) * np.exp(-t / decay)
+                sound += 0.05 * np.sin(2 * np.pi * f * t * random.uniform(0.995, 1.005)) * np.exp(-t / decay)
             sound += _noise(random, len(t), 900, 9500, rate) * np.exp(-t / 0.011) * 0.85 * sharp
+            # the hand's thud: it is what sets the shell ringing
+            sound += _noise(random, len(t), 220, 950, rate) * np.exp(-t / 0.009) * 0.5
             buzz = _noise(random, len(t), 2800, 11000, rate) * np.exp(-t / 0.07) * 0.16 * sharp
             sound += buzz * (0.6 + 0.4 * np.sign(np.sin(2 * np.pi * 86 * t)))
         _put(out, sound * force**1.3 * np.minimum(1.0, t / 0.0006), note.start_s, rate)

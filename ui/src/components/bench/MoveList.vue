@@ -127,7 +127,7 @@ li.off .row { color: var(--soft); text-decoration: line-through; }
 }
 li.off .square { border-style: dashed; }
 .row {
-  flex: 1; display: grid; grid-template-columns: 68px 72px 1fr 62px; gap: 4px; align-items: baseline; text-align: right; border: 0;
+  flex: 1; display: grid; grid-template-columns: 58px 66px 1fr 60px; gap: 4px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
   background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
 }
 .row .figure { font-size: 11.5px; }

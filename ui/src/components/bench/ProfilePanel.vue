@@ -20,7 +20,7 @@ const { height, redraw } = usePicture(canvas, (g, w, h) => {
   if (!p) return;
   const top = Math.ceil((Math.max(...p.untreated_db, -100) + 3) / 6) * 6;
   const x = (db: number) => Math.max(0, w * (1 - (top - db) / SHOWN_DB));
-  drawScale(g, w, h, top, x);
+  drawScale(g, h, top, x);
   const trace = (grid: Values, values: Values) => {
     g.beginPath();
     for (let i = 0; i < Math.min(grid.length, values.length); i++) {
@@ -45,20 +45,30 @@ const { height, redraw } = usePicture(canvas, (g, w, h) => {
   g.lineWidth = 1.6;
   g.stroke();
   g.lineWidth = 1;
+  drawNumbers(g, w, h, top, x);
 });
 
-function drawScale(g: CanvasRenderingContext2D, w: number, h: number, top: number, x: (db: number) => number): void {
-  g.strokeStyle = colour("line");
-  g.fillStyle = colour("soft");
+function drawNumbers(g: CanvasRenderingContext2D, w: number, h: number, top: number, x: (db: number) => number): void {
   g.font = `10px ${colour("mono")}`;
   g.textAlign = "center";
+  for (let db = top - 12; db > top - SHOWN_DB; db -= 12) {
+    const at = x(db);
+    if (at < 14 || at > w - 10) continue;
+    g.fillStyle = colour("panel");
+    g.fillRect(at - 12, h - 13, 24, 12);
+    g.fillStyle = colour("ink");
+    g.fillText(`${db}`.replace("-", "\u2212"), at, h - 3);
+  }
+}
+
+function drawScale(g: CanvasRenderingContext2D, h: number, top: number, x: (db: number) => number): void {
+  g.strokeStyle = colour("line");
   for (let db = top - 12; db > top - SHOWN_DB; db -= 12) {
     const at = Math.round(x(db)) + 0.5;
     g.beginPath();
     g.moveTo(at, 0);
     g.lineTo(at, h - 14);
     g.stroke();
-    if (at > 14 && at < w - 10) g.fillText(`${db}`.replace("-", "\u2212"), at, h - 3);
   }
 }
 

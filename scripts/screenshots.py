@@ -1,0 +1,81 @@
+"""Takes docs/screenshots/ anew from a running `make start` with the demo song.
+
+It makes its own moves on the cajón and takes them back afterwards.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import httpx
+from playwright.sync_api import Page, sync_playwright
+
+ADDRESS = "http://127.0.0.1:8417"
+FOLDER = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--autoplay-policy=no-user-gesture-required",
+]
+MOVES = (
+    {"shape": "bell", "frequency_hz": 412.0, "q": 20.0, "gain_db": -8.0},
+    {"shape": "bell", "frequency_hz": 637.0, "q": 18.0, "gain_db": -5.0},
+    {"shape": "bell", "frequency_hz": 305.0, "q": 0.92, "gain_db": -3.0},
+    {"shape": "low_cut", "frequency_hz": 55.0, "slope_db_per_octave": 24},
+)
+
+
+def _shot(page: Page, name: str) -> None:
+    page.screenshot(path=FOLDER / f"{name}.png")
+
+
+def _bench(page: Page, song: int, track: int) -> None:
+    page.goto(f"{ADDRESS}/bench/{track}")
+    page.wait_for_timeout(2_500)
+    page.get_by_role("button", name="This track").click()
+    page.get_by_role("button", name="Move 1: Bell").focus()
+    page.get_by_role("button", name="Play").click()
+    page.wait_for_timeout(2_500)
+    _shot(page, "bench")
+    box = page.locator("[data-test=profile]").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 90, box["y"] + box["height"] * 0.5)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 90, box["y"] + box["height"] * 0.503, steps=4)
+    page.wait_for_timeout(1_200)
+    _shot(page, "bench-probe")
+    page.mouse.up()
+    page.get_by_role("button", name="Pause").click()
+    page.keyboard.press("?")
+    page.wait_for_timeout(600)
+    _shot(page, "keys")
+    page.keyboard.press("Escape")
+
+
+def main() -> None:
+    """Four views, one picture each, and the list of keys."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    song = httpx.get(f"{ADDRESS}/api/songs").json()[0]["id"]
+    base = f"{ADDRESS}/api/songs/{song}"
+    track = next(t for t in httpx.get(base).json()["tracks"] if t["name"] == "Cajón")["id"]
+    for move in MOVES:
+        httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{ADDRESS}/tracks")
+        page.wait_for_timeout(2_000)
+        _shot(page, "tracks")
+        _bench(page, song, track)
+        page.goto(f"{ADDRESS}/handover")
+        page.get_by_role("button", name="Write 9 stems").click()
+        page.wait_for_selector("a[href*='/files/']", timeout=120_000)
+        _shot(page, "handover")
+        browser.close()
+    for _ in MOVES:
+        httpx.post(f"{base}/undo").raise_for_status()
+
+
+if __name__ == "__main__":
+    main()
