@@ -27,7 +27,7 @@ if [ "${#missing[@]}" -gt 0 ]; then
 fi
 
 python3 -c 'import sys; sys.exit(sys.version_info < (3, 11))' || fail "Python 3.11 or newer is needed."
-node -e 'process.exit(+process.versions.node.split(".")[0] < 20)' || fail "Node 20 or newer is needed."
+node -e 'process.exit(parseInt(process.versions.node) < 20 ? 1 : 0)' || fail "Node 20 or newer is needed."
 
 python_stamp=.venv/.mivlo-$(cat requirements.lock pyproject.toml | sha256sum | cut -c1-16)
 if [ ! -e "$python_stamp" ]; then

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numba as nb
 import numpy as np
 
-
 # The memory of a section is that of direct form 1 (two inputs, two outputs): it keeps its meaning while
 # coefficients change. The inner loops run in transposed direct form 2, which needs fewer operations; its
 # two registers are made from that memory at the start, and the memory is brought up to date at the end.
