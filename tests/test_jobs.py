@@ -1,0 +1,98 @@
+"""The queue: what happens to the work of a worker that died, and to tasks that are run twice or cancelled."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+from sqlalchemy import text
+
+from mivlo.core.units import Floats
+from mivlo.jobs import queue
+from mivlo.services import importing, songs, tasks
+from mivlo.store import database
+from tests.conftest import song_state
+
+
+@pytest.fixture
+def song(db: None) -> int:
+    with database.session() as session:
+        return songs.create_song(session, "Weir", 48_000).id
+
+
+def _request(song: int, path: Path) -> int:
+    digest = importing.library().keep_file(path)
+    return importing.request_import(song, path.name, digest).id
+
+
+def _task(task_id: int) -> tuple[str, str]:
+    with database.session() as session:
+        task = tasks.get_task(session, task_id)
+        return task.state, task.message
+
+
+def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise: Floats, database_url: str) -> None:  # type: ignore[no-untyped-def]
+    task_id = _request(song, write_wav(noise, name="Kick.wav"))
+    tasks.set_task(task_id, state="running")  # it had begun
+    with database.engine().begin() as connection:
+        worker = connection.scalar(
+            text("INSERT INTO procrastinate_workers (last_heartbeat) VALUES (now() - interval '5 min') RETURNING id")
+        )
+        # a job that this worker was doing when it died; the queue of its own keeps other workers away until then
+        connection.execute(
+            text(
+                "INSERT INTO procrastinate_jobs (queue_name, task_name, args, status, worker_id) "
+                "VALUES ('lost', 'mivlo.run', jsonb_build_object('task_id', CAST(:task AS int)), 'doing', :worker)"
+            ),
+            {"task": task_id, "worker": worker},
+        )
+
+    async def another_worker() -> None:
+        app = queue.make_app(database_url.replace("postgresql+psycopg://", "postgresql://"))
+        async with app.open_async():
+            await queue.take_up_lost(app)
+            await app.run_worker_async(wait=False, queues=["lost"], install_signal_handlers=False)
+
+    asyncio.run(another_worker())
+    assert _task(task_id) == ("done", "")
+    assert [t.name for t in song_state(song).tracks] == ["Kick"]
+
+
+def test_a_task_run_twice_makes_one_track(song: int, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
+    task_id = _request(song, write_wav(noise))
+    first = importing.run_import(task_id)
+    assert importing.run_import(task_id) == first
+    assert len(song_state(song).tracks) == 1
+
+
+def test_a_cancelled_waiting_task_is_not_done(song: int, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
+    task_id = _request(song, write_wav(noise))
+    with database.session() as session:
+        tasks.cancel_task(session, task_id)
+    queue.run_task(task_id)
+    assert _task(task_id) == ("cancelled", "Cancelled before it began.")
+    assert song_state(song).tracks == ()
+
+
+def test_what_breaks_inside_is_told_without_its_innards(
+    song: int, write_wav, noise: Floats, monkeypatch: pytest.MonkeyPatch
+) -> None:  # type: ignore[no-untyped-def]
+    def broken(task_id: int) -> dict[str, object]:
+        raise ZeroDivisionError("secret detail")
+
+    task_id = _request(song, write_wav(noise))
+    monkeypatch.setitem(queue._RUNS, "import", broken)
+    queue.run_task(task_id)
+    state, message = _task(task_id)
+    assert state == "failed"
+    assert "nothing was changed" in message
+    assert "secret" not in message
+
+
+def test_tracks_come_in_the_order_of_the_files_whoever_is_done_first(song: int, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
+    paths = [write_wav(noise[: 5_000 + i], name=f"0{i}_Take.wav") for i in range(3)]
+    requested = [_request(song, path) for path in paths]
+    for task_id in reversed(requested):
+        queue.run_task(task_id)
+    assert [t.file_name for t in song_state(song).tracks] == ["00_Take.wav", "01_Take.wav", "02_Take.wav"]
