@@ -44,7 +44,8 @@ fi
 npm_stamp=ui/node_modules/.mivlo-$(sha256sum ui/package-lock.json | cut -c1-16)
 if [ ! -e "$npm_stamp" ]; then
   echo "Installing the page's packages"
-  (cd ui && npm ci --silent --no-audit --no-fund) || fail "the page's packages could not be installed; run npm ci in ui/ to see why."
+  # a registry without the packages of other platforms makes npm ci refuse the lock file: then install by it
+  (cd ui && { npm ci --silent --no-audit --no-fund 2>/dev/null || npm install --no-save --silent --no-audit --no-fund; }) || fail "the page's packages could not be installed; run npm ci in ui/ to see why."
   touch "$npm_stamp"
 fi
 
