@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -40,6 +41,7 @@ def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     yield cluster.url
     database.engine().dispose()
     cluster.stop()
+    shutil.rmtree(cluster.folder, ignore_errors=True)  # it may lie outside of pytest's folder
 
 
 @pytest.fixture

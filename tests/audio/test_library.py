@@ -11,7 +11,7 @@ import soundfile
 
 from mivlo.audio.library import Analysis, Cancelled, Library
 from mivlo.core.loudness import gated_loudness, true_peak
-from mivlo.core.spectra import MAP_ROWS
+from mivlo.core.spectra import MAP_ROWS, TimeMap, halve_columns, map_bytes
 from mivlo.core.units import Floats
 
 
@@ -91,3 +91,18 @@ def test_progress_rises_to_one(files: Library, write_wav, noise: Floats) -> None
 def test_names_cannot_leave_the_library(files: Library) -> None:
     place = files.original("ab" * 32, "./../../etc/passwd")
     assert place.parent.parent == files.root / "originals"
+
+
+def test_each_level_of_a_long_map_is_the_halved_one_before(files: Library, write_wav) -> None:  # type: ignore[no-untyped-def]
+    # longer than one piece of the map, so that levels are put together from several
+    t = np.arange(8_000 * 40) / 8_000
+    x = np.sin(2 * np.pi * 300 * t) * np.linspace(0.01, 0.5, len(t))
+    digest, known = _make(files, write_wav(x[:, None], rate=8_000), rate=8_000)
+    assert known.map_columns > 2 * 1_024
+    whole = TimeMap(8_000).columns(x[:, None], 0, known.map_columns)
+    for level in range(known.map_levels):
+        stored = np.asarray(files.map_level(digest, 8_000, level)).astype(int)
+        wanted = map_bytes(whole).astype(int)
+        assert stored.shape == wanted.shape
+        assert np.max(np.abs(stored - wanted)) <= 1, level  # rounding to half decibels
+        whole = halve_columns(whole)

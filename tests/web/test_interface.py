@@ -43,6 +43,10 @@ def test_a_file_becomes_a_track_with_all_that_is_drawn(address: str, song_id: in
     assert len(tile) % MAP_ROWS == 0
     profile = httpx.get(f"{base}/profile").json()
     assert len(profile["grid_hz"]) == len(profile["untreated_db"]) == len(profile["treated_db"])
+    # the stored levels of the whole track are those that a stretch over all of it measures
+    stored = httpx.get(f"{base}/profile", params={"bands_per_octave": 24}).json()["untreated_db"]
+    measured = httpx.get(f"{base}/profile", params={"bands_per_octave": 24, "from_s": 0.001, "to_s": 99}).json()
+    assert np.allclose(stored, measured["untreated_db"], atol=1.0)
     assert httpx.get(f"{base}/analysis").json()["loudness_lufs"] < -5
 
 

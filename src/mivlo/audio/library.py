@@ -27,6 +27,7 @@ from mivlo.audio.decode import inspect, read_blocks, resampled_blocks, resampled
 from mivlo.core.errors import BadAudio, MivloError
 from mivlo.core.loudness import LoudnessMeter, TruePeakMeter
 from mivlo.core.spectra import (
+    MAP_ROWS,
     LongTermSpectrum,
     Singles,
     TimeMap,
@@ -38,7 +39,10 @@ from mivlo.core.spectra import (
 
 PEAK_FRAMES = 256
 WORKING_VERSION = 1
-_MAP_COLUMNS_AT_ONCE = 1024
+ANALYSIS_BANDS = 24
+"""Bands an octave of the stored long-term levels: those that the bench draws."""
+_MAP_COLUMNS_AT_ONCE = 1024  # a power of two: then its coarser levels are whole as well
+_COARSEST_COLUMNS = 128
 
 
 class Cancelled(MivloError):
@@ -60,7 +64,7 @@ class Analysis:
     true_peak_dbtp: float
     map_columns: int
     map_levels: int
-    levels_db: list[float]  # long-term level in 1/12-octave bands at log_grid()
+    levels_db: list[float]  # long-term level at log_grid(), in bands of 1/ANALYSIS_BANDS octave
     notice: str = ""
     version: int = WORKING_VERSION
 
@@ -261,7 +265,12 @@ def _measure(
         out.flush()
         os.fsync(out.fileno())
     np.save(folder / "peaks.npy", np.concatenate(peaks) if peaks else np.zeros((0, 2), np.float32))
-    return _Measured(frames, loudness.integrated_lufs(), peak.peak_dbtp(), spectrum.levels(log_grid()).tolist())
+    return _Measured(
+        frames,
+        loudness.integrated_lufs(),
+        peak.peak_dbtp(),
+        spectrum.levels(log_grid(), bands_per_octave=ANALYSIS_BANDS).tolist(),
+    )
 
 
 def _add_peaks(x: Singles, peaks: list[npt.NDArray[np.float32]]) -> Singles:
@@ -285,18 +294,32 @@ def _write_map(x: Singles, folder: Path, rate: int, progress: Progress) -> tuple
         high = min(len(x), (first + count + 4) * hop + reach)
         return time_map.columns(x[low:high], first * hop - low, count)
 
-    done = []
+    lengths = [columns]
+    while lengths[-1] > _COARSEST_COLUMNS:
+        lengths.append(-(-lengths[-1] // 2))
+    # straight to disk: three hours of map would fill a gigabyte of memory
+    levels = [
+        np.lib.format.open_memmap(folder / f"map-{i}.npy", mode="w+", dtype=np.uint8, shape=(length, MAP_ROWS))
+        for i, length in enumerate(lengths)
+    ]
+    within = min(len(levels), _MAP_COLUMNS_AT_ONCE.bit_length())  # levels that a piece fills by itself
+    rest: list[Singles] = []
     with ThreadPoolExecutor(2) as pool:
         for i, power in enumerate(pool.map(part, starts)):
-            done.append(power)
+            for level in range(within):
+                at = (i * _MAP_COLUMNS_AT_ONCE) >> level
+                levels[level][at : at + len(power)] = map_bytes(power)
+                if level + 1 < within:
+                    power = halve_columns(power)
+            rest.append(power)
             progress((i + 1) / len(starts))
-    level, power = 0, np.concatenate(done)
-    np.save(folder / "map-0.npy", map_bytes(power))
-    while len(power) > 128:
+    power = np.concatenate(rest)
+    for level in range(within, len(levels)):
         power = halve_columns(power)
-        level += 1
-        np.save(folder / f"map-{level}.npy", map_bytes(power))
-    return columns, level + 1
+        levels[level][:] = map_bytes(power)
+    for written in levels:
+        written.flush()
+    return columns, len(levels)
 
 
 @lru_cache(maxsize=256)

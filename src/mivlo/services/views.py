@@ -8,17 +8,17 @@ from functools import lru_cache
 
 import numpy as np
 
-from mivlo.audio.library import PEAK_FRAMES
+from mivlo.audio.library import ANALYSIS_BANDS, PEAK_FRAMES
 from mivlo.core.chain import Chain
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves import Move, settling_time_s
 from mivlo.core.spectra import (
     MAP_TILE_COLUMNS,
+    LongTermSpectrum,
     Singles,
     TimeMap,
     halve_columns,
     log_grid,
-    long_term_levels,
     map_bytes,
     map_hop,
 )
@@ -27,6 +27,7 @@ from mivlo.services.importing import library
 from mivlo.services.state import SongState, TrackState
 
 _PIECE_COLUMNS = 512
+_PIECE_FRAMES = 1 << 20
 
 
 def waveform(song: SongState, track: TrackState, points: int) -> bytes:
@@ -46,7 +47,7 @@ def waveform(song: SongState, track: TrackState, points: int) -> bytes:
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """Long-term levels of a passage on the grid, in dB per 1/12 octave."""
+    """Long-term levels of a passage on the grid, in dB."""
 
     untreated_db: Floats
     treated_db: Floats
@@ -68,17 +69,22 @@ def profile(song: SongState, track: TrackState, from_s: float, to_s: float, band
     if stop <= start:
         start, stop = 0, len(x)
     moves = [move.move() for move in track.moves]
-    if (start, stop) == (0, len(x)) and bands_per_octave == 12:
-        before = np.array(library().analysis(track.audio_sha256, song.sample_rate).levels_db)
-    else:
-        before = long_term_levels(
-            x[start:stop], log_grid(), sample_rate=song.sample_rate, bands_per_octave=bands_per_octave
-        )
-    if not any(move.enabled for move in moves):
+    treating = any(move.enabled for move in moves)
+    if (start, stop) == (0, len(x)) and bands_per_octave == ANALYSIS_BANDS and not treating:
+        known = np.array(library().analysis(track.audio_sha256, song.sample_rate).levels_db)
+        return Profile(known, known)
+    untreated = LongTermSpectrum(song.sample_rate, track.channels)
+    treated = LongTermSpectrum(song.sample_rate, track.channels)
+    chain = _preroll(x, moves, start, song.sample_rate) if treating else None
+    for at in range(start, stop, _PIECE_FRAMES):  # a track may be hours long: never whole in memory
+        piece = x[at : min(stop, at + _PIECE_FRAMES)]
+        untreated.add(piece)
+        if chain is not None:
+            treated.add(chain.process(piece))
+    before = untreated.levels(log_grid(), bands_per_octave=bands_per_octave)
+    if chain is None:
         return Profile(before, before)
-    treated = _preroll(x, moves, start, song.sample_rate).process(x[start:stop])
-    after = long_term_levels(treated, log_grid(), sample_rate=song.sample_rate, bands_per_octave=bands_per_octave)
-    return Profile(before, after)
+    return Profile(before, treated.levels(log_grid(), bands_per_octave=bands_per_octave))
 
 
 def map_tile(song: SongState, track: TrackState, level: int, tile: int, treated: bool) -> bytes:
@@ -123,14 +129,3 @@ def _treated_tile(digest: str, rate: int, level: int, tile: int, moves: tuple[Mo
     for _ in range(level):
         power = halve_columns(power)
     return map_bytes(power[:MAP_TILE_COLUMNS]).tobytes()
-
-
-def treated_passage(song: SongState, track: TrackState, from_s: float, to_s: float) -> tuple[Floats, Floats]:
-    """(untreated, treated) samples of a stretch, both (n, channels)."""
-    x = library().samples(track.audio_sha256, song.sample_rate)
-    start, stop = int(from_s * song.sample_rate), min(len(x), int(to_s * song.sample_rate))
-    moves = [move.move() for move in track.moves]
-    dry = np.asarray(x[start:stop], dtype=np.float64)
-    if not len(dry):
-        return dry, dry
-    return dry, _preroll(x, moves, start, song.sample_rate).process(dry)
