@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Coroutine, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any, TypeVar
 
 import httpx
 import numpy as np
@@ -22,6 +25,8 @@ from mivlo.services.state import SongState, read_song
 from mivlo.store import database
 from tests import sounds
 from tests.web import server
+
+T = TypeVar("T")
 
 SCRATCH_PORT = 54_391
 TABLES = "songs, tracks, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
@@ -75,6 +80,12 @@ def bring_in(song_id: int, path: Path) -> int:
     digest = importing.library().keep_file(path)
     task = importing.request_import(song_id, path.name, digest)
     return int(importing.run_import(task.id)["track_id"])
+
+
+def run_apart(coroutine: Coroutine[Any, Any, T]) -> T:
+    """asyncio.run in a thread of its own: the browser's driver keeps a loop running in this one."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(asyncio.run, coroutine).result()
 
 
 def song_state(song_id: int) -> SongState:

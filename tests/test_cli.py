@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,7 +20,6 @@ from mivlo.config import settings
 from mivlo.core.moves import Move, Shape, treatment_sections
 from mivlo.core.units import Floats
 from mivlo.jobs import queue
-from mivlo.store import database
 
 SHEET = {
     "format": "mivlo-sheet",
@@ -40,7 +40,7 @@ class Done:
 
 
 @pytest.fixture
-def run(capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> Callable[..., Done]:
+def run(capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., Done]]:
     """The command line's own entry point, in this process: starting one costs seconds each time."""
 
     def call(*arguments: object) -> Done:
@@ -54,7 +54,8 @@ def run(capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> C
         told = capfd.readouterr()
         return Done(code, told.out, told.err)
 
-    return call
+    yield call
+    settings.cache_clear()
 
 
 @pytest.fixture
@@ -171,9 +172,9 @@ def test_doctor_says_what_is_wrong_and_what_to_do(
     assert "BAD  worker: none runs" in done.stdout
     assert "Run `mivlo worker`" in done.stdout
     assert "BAD  page: not built. Run `make setup`." in done.stdout
-    monkeypatch.setenv("MIVLO_DATABASE_URL", "postgresql+psycopg://nobody@127.0.0.1:1/none")
-    database.engine.cache_clear()
-    try:
-        assert "BAD  database: not reachable. Run `make start`" in run("doctor").stdout
-    finally:
-        database.engine.cache_clear()
+    # in a process of its own: this one keeps its connection to the database
+    elsewhere = {**os.environ, "MIVLO_DATABASE_URL": "postgresql+psycopg://nobody@127.0.0.1:1/none"}
+    program = Path(sys.executable).with_name("mivlo")
+    told = subprocess.run([program, "doctor"], capture_output=True, text=True, timeout=120, env=elsewhere)
+    assert told.returncode == 1
+    assert "BAD  database: not reachable. Run `make start`" in told.stdout

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from pathlib import Path
 
 import pytest
@@ -12,7 +11,7 @@ from mivlo.core.units import Floats
 from mivlo.jobs import queue
 from mivlo.services import importing, songs, tasks
 from mivlo.store import database
-from tests.conftest import song_state
+from tests.conftest import run_apart, song_state
 
 
 @pytest.fixture
@@ -54,7 +53,7 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
             await queue.take_up_lost(app)
             await app.run_worker_async(wait=False, queues=["lost"], install_signal_handlers=False)
 
-    asyncio.run(another_worker())
+    run_apart(another_worker())
     assert _task(task_id) == ("done", "")
     assert [t.name for t in song_state(song).tracks] == ["Kick"]
 

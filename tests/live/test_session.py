@@ -15,6 +15,7 @@ import pytest
 import websockets
 
 from mivlo.live import protocol
+from tests.conftest import run_apart
 
 
 class Client:
@@ -78,7 +79,7 @@ def _talk(address: str, song: int, story: Callable[[Client], Awaitable[None]]) -
             await story(client)
             return client
 
-    return asyncio.run(run())
+    return run_apart(run())
 
 
 @pytest.fixture
@@ -205,7 +206,7 @@ def test_a_song_that_is_not_there_ends_the_session(address: str, db: None) -> No
             assert closed.value.rcvd is not None
             assert closed.value.rcvd.code == 4404
 
-    asyncio.run(run())
+    run_apart(run())
 
 
 def test_the_protocol_is_written_down() -> None:

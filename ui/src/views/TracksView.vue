@@ -81,9 +81,13 @@ async function remove(track: Track): Promise<void> {
   }
 }
 
+/** What is being typed as a name: it must outlast news of the song that arrive meanwhile. */
+const draft = ref<{ id: number; name: string } | null>(null);
+
 function rename(track: Track, event: Event): void {
   const input = event.target as HTMLInputElement;
   const name = input.value.trim();
+  draft.value = null;
   if (name && name !== track.name) void song.changeTrack(track.id, { name });
   else input.value = track.name;
 }
@@ -114,7 +118,7 @@ function openBench(track: Track): void {
       >
         <div class="grip" draggable="true" title="drag to reorder" aria-hidden="true" @dragstart="lifted = track.id" @dragend="lifted = null">⋮⋮</div>
         <div class="who">
-          <input class="name" :value="track.name" :aria-label="`Name of ${track.name}`" @change="rename(track, $event)" @keydown.enter="($event.target as HTMLInputElement).blur()" />
+          <input class="name" :value="draft?.id === track.id ? draft.name : track.name" :aria-label="`Name of ${track.name}`" @input="draft = { id: track.id, name: ($event.target as HTMLInputElement).value }" @change="rename(track, $event)" @keydown.enter="($event.target as HTMLInputElement).blur()" />
           <div class="second">
             <select :value="track.role" :aria-label="`Role of ${track.name}`" @change="song.changeTrack(track.id, { role: ($event.target as HTMLSelectElement).value as Track['role'] })">
               <option v-for="role in ROLES" :key="role" :value="role">{{ role }}</option>
