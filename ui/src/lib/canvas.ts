@@ -44,9 +44,17 @@ export function usePicture(
   return { width, height, redraw };
 }
 
-/** A colour of the theme by its role. */
+const known = new Map<string, string>();
+
+/** A colour of the theme by its role. Asking the browser is slow, so each one is asked for once a theme. */
 export function colour(name: string): string {
-  return getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
+  const key = `${document.documentElement.dataset.theme ?? ""}/${name}`;
+  let value = known.get(key);
+  if (value === undefined) {
+    value = getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
+    known.set(key, value);
+  }
+  return value;
 }
 
 export function rgb(hex: string): [number, number, number] {
