@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from functools import lru_cache
 from pathlib import Path
 
@@ -42,8 +41,3 @@ class Settings(BaseSettings):
 def settings() -> Settings:
     """The settings of this process."""
     return Settings()
-
-
-def usable_cores() -> int:
-    """Cores that this process may use."""
-    return len(os.sched_getaffinity(0))

@@ -16,7 +16,7 @@ import numpy.typing as npt
 from mivlo.core.errors import BadAudio, InvalidValue
 from mivlo.core.filters import design_into
 from mivlo.core.kernels import run_gliding, run_steady
-from mivlo.core.moves import Move, SectionPlan, plan_sections
+from mivlo.core.moves import Move, SectionPlan, plan_sections, settling_time_s
 from mivlo.core.units import Floats, positive
 
 GLIDE_S = 0.02
@@ -290,6 +290,30 @@ class Chain:
             self._states[at:end] = slot.states
             slot.states = self._states[at:end]  # one memory for both kernels
             at = end
+
+
+LONGEST_PREROLL_S = 4.0
+
+
+def warm_chain(
+    samples: npt.ArrayLike,
+    moves: Sequence[Move],
+    start: int,
+    *,
+    sample_rate: float,
+    keys: Sequence[str] | None = None,
+) -> Chain:
+    """A chain whose filters know what comes before frame `start` of `samples` (n, channels).
+
+    It hears as much of it as it can remember (to -120 dB), at most LONGEST_PREROLL_S: from there on it
+    gives what a chain that began at the first frame gives.
+    """
+    x = np.asanyarray(samples)
+    chain = Chain(sample_rate, x.shape[1])
+    chain.set_moves(moves, keys=keys, glide=False)
+    back = int(min(settling_time_s(moves), LONGEST_PREROLL_S) * sample_rate)
+    chain.process(x[max(0, start - back) : start])
+    return chain
 
 
 def treat(samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float, block: int = 65_536) -> Floats:

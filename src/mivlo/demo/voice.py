@@ -86,20 +86,13 @@ class Event:
     stressed: bool
 
 
-@dataclass(slots=True)
-class _Frames:
-    """Control values, one row each FRAME_S."""
-
-    values: Floats  # f0, voice, breath, friction, friction Hz, friction width, F1, F2, F3
-
-
 @nb.njit(cache=True, nogil=True)
 def _speak(frames, rate, frame_length, noise, jitter):  # type: ignore[no-untyped-def]
-    """Samples from control frames."""
+    """Samples from control frames: f0, voice, breath, friction, its Hz and width, F1, F2, F3."""
     total = (frames.shape[0] - 1) * frame_length
     out = np.zeros(total)
     formant = np.zeros((5, 2))
-    hiss = np.zeros((2, 2))
+    hiss = np.zeros(2)
     phase, period, tilt, last = 0.0, 1.0, 0.0, 0.0
     for i in range(total):
         k = i // frame_length
@@ -140,11 +133,10 @@ def _speak(frames, rate, frame_length, noise, jitter):  # type: ignore[no-untype
         if c[4] > 0.0:
             r = math.exp(-math.pi * c[5] / rate)
             b1 = 2.0 * r * math.cos(2 * math.pi * c[4] / rate)
-            for n in range(1):
-                y = (1.0 - r) * s + b1 * hiss[n, 0] - r * r * hiss[n, 1]
-                s = y - hiss[n, 1] * 0.9
-                hiss[n, 1] = hiss[n, 0]
-                hiss[n, 0] = y
+            y = (1.0 - r) * s + b1 * hiss[0] - r * r * hiss[1]
+            s = y - hiss[1] * 0.9
+            hiss[1] = hiss[0]
+            hiss[0] = y
         else:
             s = 0.0
         out[i] = u + 0.5 * s

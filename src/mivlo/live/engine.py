@@ -12,9 +12,9 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from mivlo.core.chain import Chain
+from mivlo.core.chain import Chain, warm_chain
 from mivlo.core.loudness import level_match_lu
-from mivlo.core.moves import Move, Shape, settling_time_s
+from mivlo.core.moves import Move, Shape
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, db_to_gain
@@ -22,7 +22,6 @@ from mivlo.live.modes import Passage, Scope, Signal
 
 BLOCK_FRAMES = 512
 LOOP_FADE_S = 0.005
-LONGEST_PREROLL_S = 4.0
 _RAMP = 0.5 - 0.5 * np.cos(np.pi * np.arange(BLOCK_FRAMES) / BLOCK_FRAMES)
 
 
@@ -327,11 +326,7 @@ class Engine:
     def _warm_voice(self, track: EngineTrack, start: int) -> _Voice:
         """A voice whose filters know what came before `start`."""
         moves = self.heard_moves(track)
-        chain = Chain(self.sample_rate, track.channels)
-        chain.set_moves(moves, keys=track.keys, glide=False)
-        back = int(min(settling_time_s(moves), LONGEST_PREROLL_S) * self.sample_rate)
-        if moves and start > 0:
-            chain.process(track.samples[max(0, start - back) : start])
+        chain = warm_chain(track.samples, moves, start, sample_rate=self.sample_rate, keys=track.keys)
         voice = self._voices[track.id] = _Voice(chain)
         if self._master == 0.0:
             voice.gains = self._gains(track)  # the master fades in: no ramp of its own needed

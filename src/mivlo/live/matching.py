@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from mivlo.core.chain import Chain
+from mivlo.core.chain import warm_chain
 from mivlo.core.loudness import level_match_lu
-from mivlo.core.moves import settling_time_s
 from mivlo.core.units import Floats, db_to_gain
-from mivlo.live.engine import LONGEST_PREROLL_S, EngineTrack, pan_gains
+from mivlo.live.engine import EngineTrack, pan_gains
 from mivlo.live.modes import Passage, Scope
 
 LONGEST_S = 60.0
@@ -43,7 +42,5 @@ def match_of(tracks: list[EngineTrack], focus: int | None, scope: Scope, passage
 def _both(track: EngineTrack, passage: Passage, sample_rate: int) -> tuple[Floats, Floats]:
     """(untreated, treated) samples of the passage; a mono track as (n, 1)."""
     dry = np.asarray(track.samples[passage.start : passage.stop], dtype=np.float64)
-    back = int(min(settling_time_s(track.moves), LONGEST_PREROLL_S) * sample_rate)
-    chain = Chain(sample_rate, track.channels, track.moves)
-    chain.process(track.samples[max(0, passage.start - back) : passage.start])
+    chain = warm_chain(track.samples, track.moves, passage.start, sample_rate=sample_rate)
     return dry, chain.process(dry)

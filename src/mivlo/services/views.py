@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 
 from mivlo.audio.library import ANALYSIS_BANDS, PEAK_FRAMES
-from mivlo.core.chain import Chain
+from mivlo.core.chain import warm_chain
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves import Move, settling_time_s
+from mivlo.core.moves import Move
 from mivlo.core.spectra import (
     MAP_TILE_COLUMNS,
     LongTermSpectrum,
-    Singles,
     TimeMap,
     halve_columns,
     log_grid,
@@ -53,14 +51,6 @@ class Profile:
     treated_db: Floats
 
 
-def _preroll(samples: Singles, moves: Sequence[Move], start: int, rate: int) -> Chain:
-    """A chain that has heard what comes before `start`, as far back as it can remember."""
-    chain = Chain(rate, samples.shape[1], moves)
-    back = int(min(settling_time_s(moves), 4.0) * rate)
-    chain.process(samples[max(0, start - back) : start])
-    return chain
-
-
 def profile(song: SongState, track: TrackState, from_s: float, to_s: float, bands_per_octave: float) -> Profile:
     """Untreated and treated long-term levels of a stretch (the whole track if it is empty)."""
     x = library().samples(track.audio_sha256, song.sample_rate)
@@ -75,7 +65,7 @@ def profile(song: SongState, track: TrackState, from_s: float, to_s: float, band
         return Profile(known, known)
     untreated = LongTermSpectrum(song.sample_rate, track.channels)
     treated = LongTermSpectrum(song.sample_rate, track.channels)
-    chain = _preroll(x, moves, start, song.sample_rate) if treating else None
+    chain = warm_chain(x, moves, start, sample_rate=song.sample_rate) if treating else None
     for at in range(start, stop, _PIECE_FRAMES):  # a track may be hours long: never whole in memory
         piece = x[at : min(stop, at + _PIECE_FRAMES)]
         untreated.add(piece)
@@ -111,7 +101,7 @@ def _treated_tile(digest: str, rate: int, level: int, tile: int, moves: tuple[Mo
     if count <= 0:
         return b""
     time_map = TimeMap(rate)
-    chain = _preroll(x, moves, max(0, first * hop - time_map.reach), rate)
+    chain = warm_chain(x, moves, max(0, first * hop - time_map.reach), sample_rate=rate)
     kept = np.zeros((0, x.shape[1]))
     kept_from = max(0, first * hop - time_map.reach)
     at, parts = kept_from, []
