@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import shutil
+import time
 from collections.abc import Coroutine, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -29,6 +30,10 @@ from tests.web import server
 T = TypeVar("T")
 
 SCRATCH_PORT = 54_391
+BUSY = """
+    SELECT count(*) FROM procrastinate_jobs JOIN procrastinate_workers ON procrastinate_workers.id = worker_id
+    WHERE status = 'doing' AND last_heartbeat > now() - make_interval(secs => :seconds)
+"""
 TABLES = "songs, tracks, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
 
 
@@ -51,10 +56,26 @@ def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 
 @pytest.fixture
 def db(database_url: str) -> None:
-    """The database, emptied before the test."""
+    """The database, emptied before the test, once no worker is busy with what the test before has left behind.
+
+    Numbers are not given out again: a worker that ends late must not take a new job for its own.
+    """
+    deadline = time.monotonic() + 20
     with database.engine().begin() as connection:
-        connection.execute(text(f"TRUNCATE {TABLES} RESTART IDENTITY CASCADE"))
-    return
+        connection.execute(text("UPDATE tasks SET cancel = true"))
+        connection.execute(text("DELETE FROM procrastinate_jobs WHERE status = 'todo'"))
+    while not _emptied():
+        assert time.monotonic() < deadline, "a worker is still busy with what another test began"
+        time.sleep(0.05)
+
+
+def _emptied() -> bool:
+    with database.engine().begin() as connection:
+        connection.execute(text("LOCK TABLE procrastinate_jobs"))  # no job begins between looking and emptying
+        idle = not connection.scalar(text(BUSY), {"seconds": queue.DEAD_AFTER_S})
+        if idle:
+            connection.execute(text(f"TRUNCATE {TABLES} CASCADE"))
+        return idle
 
 
 @pytest.fixture

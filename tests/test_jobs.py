@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -62,6 +63,14 @@ def test_a_task_run_twice_makes_one_track(song: int, write_wav, noise: Floats) -
     task_id = _request(song, write_wav(noise))
     first = importing.run_import(task_id)
     assert importing.run_import(task_id) == first
+    assert len(song_state(song).tracks) == 1
+
+
+def test_a_task_run_by_two_workers_at_once_makes_one_track(song: int, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
+    task_id = _request(song, write_wav(noise))
+    with ThreadPoolExecutor(2) as workers:
+        first, second = workers.map(importing.run_import, [task_id, task_id])
+    assert first == second
     assert len(song_state(song).tracks) == 1
 
 

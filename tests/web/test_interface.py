@@ -87,6 +87,7 @@ def test_a_song_is_changed_and_undone(address: str, song_id: int) -> None:
 def test_refusals_are_problem_details(address: str, song_id: int) -> None:
     # RFC 9457: media type, and the members type, title, status, detail
     track = _song(address, song_id)["tracks"][0]["id"]
+    task = httpx.get(f"{address}/api/songs/{song_id}/tasks").json()[0]["id"]
     moves = f"{address}/api/songs/{song_id}/tracks/{track}/moves"
     cases = [
         (httpx.get(f"{address}/api/songs/9999"), 404, "no song 9999"),
@@ -96,7 +97,7 @@ def test_refusals_are_problem_details(address: str, song_id: int) -> None:
         (httpx.post(f"{address}/api/songs", json={"name": "x", "sample_rate": 5}), 400, "sample_rate is 5"),
         (httpx.get(f"{address}/api/nowhere"), 404, "nothing at this address"),
         (httpx.post(f"{address}/api/songs/{song_id}/redo"), 409, "nothing to redo"),
-        (httpx.get(f"{address}/api/tasks/1/files/secret.txt"), 404, "no exported file"),
+        (httpx.get(f"{address}/api/tasks/{task}/files/secret.txt"), 404, "no exported file"),
     ]
     for answer, status, says in cases:
         assert answer.status_code == status, answer.text

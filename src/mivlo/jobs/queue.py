@@ -8,6 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 import procrastinate
+import psycopg
 from procrastinate.exceptions import ConnectorException
 from sqlalchemy import inspect as inspect_database
 from sqlalchemy import text
@@ -24,6 +25,9 @@ log = logging.getLogger("mivlo.jobs")
 
 DEAD_AFTER_S = 30.0
 """A worker that has not been heard of for so long is taken for dead; its tasks are taken up again."""
+
+_TAKE_UP_LOCK = 7_262_001
+"""The advisory lock of the one worker that looks for lost jobs; any number that nothing else here uses."""
 
 _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {"import": run_import, "export": run_export}
 
@@ -46,12 +50,18 @@ def make_app(url: str | None = None) -> procrastinate.App:
 
 
 async def take_up_lost(app: procrastinate.App) -> int:
-    """Put the tasks of dead workers back into the queue; how many."""
+    """Put the tasks of dead workers back into the queue; how many.
+
+    One worker at a time looks: between seeing a lost job and putting it back, another one could have put it back and
+    begun it, and it would be done twice at once.
+    """
     manager = app.job_manager
-    lost = list(await manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S))
-    for job in lost:
-        log.warning("the worker of job %s died; it is taken up again", job.id)
-        await manager.retry_job(job)
+    async with await psycopg.AsyncConnection.connect(settings().libpq_url) as turn:
+        await turn.execute("SELECT pg_advisory_xact_lock(%s)", (_TAKE_UP_LOCK,))
+        lost = list(await manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S))
+        for job in lost:
+            log.warning("the worker of job %s died; it is taken up again", job.id)
+            await manager.retry_job(job)
     return len(lost)
 
 

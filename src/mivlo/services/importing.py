@@ -59,6 +59,9 @@ def run_import(task_id: int) -> dict[str, Any]:
     known = files.make_working(original, file_name, digest, rate, TaskProgress(task_id))
     with session() as open_session:
         song = lock_song(open_session, song_id)
+        task = get_task(open_session, task_id)
+        if "track_id" in task.result:  # a second worker did the same task at the same time and was first
+            return task.result
         name = name_from_file(file_name)
         track = Track(
             song_id=song_id,
@@ -76,5 +79,5 @@ def run_import(task_id: int) -> dict[str, Any]:
         )
         added_row(open_session, song, f"import {name}", "track", track)
         result: dict[str, Any] = {"track_id": track.id, "notice": known.notice}
-        get_task(open_session, task_id).result = result
+        task.result = result
     return result
