@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -32,6 +33,15 @@ def _task(task_id: int) -> tuple[str, str]:
         return task.state, task.message
 
 
+def _ended(task_id: int, seconds: float = 20.0) -> tuple[str, str]:
+    """State and message once the task is no longer waiting or running."""
+    deadline = time.monotonic() + seconds
+    while _task(task_id)[0] in tasks.OPEN_STATES:
+        assert time.monotonic() < deadline, _task(task_id)
+        time.sleep(0.05)
+    return _task(task_id)
+
+
 def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise: Floats, database_url: str) -> None:  # type: ignore[no-untyped-def]
     task_id = _request(song, write_wav(noise, name="Kick.wav"))
     tasks.set_task(task_id, state="running")  # it had begun
@@ -39,7 +49,7 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
         worker = connection.scalar(
             text("INSERT INTO procrastinate_workers (last_heartbeat) VALUES (now() - interval '5 min') RETURNING id")
         )
-        # a job that this worker was doing when it died; the queue of its own keeps other workers away until then
+        # a job that this worker was doing when it died
         connection.execute(
             text(
                 "INSERT INTO procrastinate_jobs (queue_name, task_name, args, status, worker_id) "
@@ -55,7 +65,8 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
             await app.run_worker_async(wait=False, queues=["lost"], install_signal_handlers=False)
 
     run_apart(another_worker())
-    assert _task(task_id) == ("done", "")
+    # the worker of the browser tests may have been quicker: whoever took it up, it gets done
+    assert _ended(task_id) == ("done", "")
     assert [t.name for t in song_state(song).tracks] == ["Kick"]
 
 
