@@ -5,9 +5,15 @@ from __future__ import annotations
 import platform
 import sys
 
-from bench import chain, gesture, importing, mixing
+from bench import chain, finding, gesture, importing, mixing
 
-PARTS = {"chain": chain.measure, "import": importing.measure, "mix": mixing.measure, "gesture": gesture.measure}
+PARTS = {
+    "chain": chain.measure,
+    "find": finding.measure,
+    "import": importing.measure,
+    "mix": mixing.measure,
+    "gesture": gesture.measure,
+}
 
 
 def main() -> None:

@@ -20,6 +20,7 @@ from sqlalchemy import text
 from mivlo.cluster import Cluster
 from mivlo.config import settings
 from mivlo.core.units import Floats
+from mivlo.demo import song
 from mivlo.jobs import queue
 from mivlo.services import importing
 from mivlo.services.state import SongState, read_song
@@ -94,6 +95,12 @@ def write_wav(tmp_path: Path):  # type: ignore[no-untyped-def]
         return path
 
     return write
+
+
+@pytest.fixture(scope="session")
+def made() -> tuple[dict[str, Floats], list[song.Trouble]]:
+    """The demo song: its tracks and what was planted."""
+    return song.make_song()
 
 
 def bring_in(song_id: int, path: Path) -> int:

@@ -17,9 +17,11 @@ from scipy import signal
 
 from mivlo import cli
 from mivlo.config import settings
+from mivlo.core.chain import treat
 from mivlo.core.moves import Move, Shape, treatment_sections
-from mivlo.core.units import Floats
+from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.jobs import queue
+from tests.core.findings.sounds import melody
 
 SHEET = {
     "format": "mivlo-sheet",
@@ -129,26 +131,83 @@ def test_wrong_usage_is_exit_code_2(run: Callable[..., Done], sheet: Path) -> No
     assert run("nonsense").returncode == 2
 
 
-def test_find_speaks_json(run: Callable[..., Done], write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
-    t = np.arange(len(noise)) / 48_000
-    x = 0.02 * noise + 0.1 * np.sin(2 * np.pi * 1_234.0 * t)[:, None]
-    done = run("find", write_wav(x), "--json", "--from", "0.2", "--to", "1.8")
+FIELDS = {
+    "kind", "frequency_hz", "note", "cents", "bandwidth_oct", "excess_db", "confidence", "share_of_time", "moments",
+    "similar", "worst_s", "ring_ms", "own_ring_ms", "slope_db_per_db", "harmonic", "threshold_db", "takes_db", "says", "move",
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def ringing() -> Floats:
+    """A melody with a ring at 847 Hz: (n, 1)."""
+    move = Move(Shape.BELL, 847.0, q=octaves_to_q(0.12), gain_db=14.0)
+    return treat(melody(length_s=8.0)[:, None], [move], sample_rate=48_000)
+
+
+def test_find_speaks_json(run: Callable[..., Done], write_wav, ringing: Floats) -> None:  # type: ignore[no-untyped-def]
+    done = run("find", write_wav(ringing), "--json", "--from", "0.5", "--to", "7.5")
     assert done.returncode == 0
     told = json.loads(done.stdout)
     assert set(told) == {"file", "sample_rate", "duration_s", "findings"}
-    assert (told["sample_rate"], told["duration_s"]) == (48_000, 2.0)
+    assert (told["sample_rate"], told["duration_s"]) == (48_000, 8.0)
     first = told["findings"][0]
-    assert set(first) == {"kind", "frequency_hz", "bandwidth_oct", "excess_db", "confidence", "move"}
-    assert first["frequency_hz"] == pytest.approx(1_234.0, rel=0.01)
+    assert set(first) == FIELDS
+    assert first["kind"] == "ring"
+    assert first["frequency_hz"] == pytest.approx(847.0, rel=0.02)
+    assert first["note"] == "G♯5"  # 830.6 Hz (ISO 16)
+    assert first["cents"] == pytest.approx(cents_between(830.61, first["frequency_hz"]), abs=0.2)
     assert first["move"]["shape"] == "bell"
+    with_evidence = json.loads(run("find", told["file"], "--json", "--evidence", "--limit", 1).stdout)["findings"]
+    assert len(with_evidence) == 1
+    assert set(with_evidence[0]) == {*FIELDS, "evidence"}
+
+
+def test_find_prints_a_table_for_people(run: Callable[..., Done], write_wav, ringing: Floats) -> None:  # type: ignore[no-untyped-def]
+    lines = run("find", write_wav(ringing), "--role", "mallets").stdout.splitlines()
+    assert lines[0].split()[:2] == ["kind", "Hz"]
+    assert lines[1].startswith("ring")
+    assert "bell" in lines[1]
+
+
+def test_find_takes_many_files_and_goes_on_after_a_bad_one(
+    run: Callable[..., Done], tmp_path: Path, write_wav, ringing: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    text = tmp_path / "text.wav"
+    text.write_text("not sound")
+    files = (write_wav(ringing, name="a.wav"), text, write_wav(ringing[: 4 * 48_000], name="b.wav"))
+    done = run("find", *files, "--json")
+    assert done.returncode == 1
+    assert [json.loads(line)["duration_s"] for line in done.stdout.splitlines()] == [8.0, 4.0]
+    assert "text.wav: this is not a sound file" in done.stderr
+
+
+def test_treat_auto_cuts_what_find_proposes(
+    run: Callable[..., Done], tmp_path: Path, write_wav, ringing: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    source, out = write_wav(ringing), tmp_path / "out.wav"
+    done = run("treat", source, "--auto", "--limit", 1, "--least-confidence", 0.3, "-o", out, "--bits", "32f")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "1 moves: ring 8" in done.stdout
+    move = json.loads(run("find", source, "--json", "--limit", 1).stdout)["findings"][0]["move"]
+    x, _ = soundfile.read(source, always_2d=True)
+    y, _ = soundfile.read(out, always_2d=True)
+    cut = Move(Shape.BELL, move["frequency_hz"], q=move["q"], gain_db=move["gain_db"])
+    reference = signal.sosfilt(treatment_sections([cut], sample_rate=48_000), x, axis=0)
+    assert np.max(np.abs(y - reference)) < 1e-4  # the JSON rounds nothing of a move; single floats do
+
+
+def test_treat_needs_a_sheet_or_auto_and_a_known_role(run: Callable[..., Done], sheet: Path) -> None:
+    assert run("treat", "a.wav", "-o", "b.wav").returncode == 2
+    assert run("treat", "a.wav", "--auto", "--moves", sheet, "-o", "b.wav").returncode == 2
+    assert run("find", "a.wav", "--role", "kazoo").returncode == 2
 
 
 def test_what_find_proposes_can_be_given_to_treat(
-    run: Callable[..., Done], tmp_path: Path, write_wav, noise: Floats
+    run: Callable[..., Done], tmp_path: Path, write_wav, ringing: Floats
 ) -> None:  # type: ignore[no-untyped-def]
-    t = np.arange(len(noise)) / 48_000
-    source = write_wav(0.02 * noise + 0.1 * np.sin(2 * np.pi * 1_234.0 * t)[:, None])
+    source = write_wav(ringing)
     findings = json.loads(run("find", source, "--json").stdout)["findings"]
+    assert findings
     sheet = tmp_path / "found.json"
     sheet.write_text(json.dumps({"format": "mivlo-sheet", "version": 1, "moves": [f["move"] for f in findings]}))
     done = run("treat", source, "--moves", sheet, "-o", tmp_path / "out.wav")

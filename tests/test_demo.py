@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-import pytest
 from scipy import signal
 
 from mivlo.core import long_term_levels
@@ -12,11 +11,6 @@ from mivlo.demo import instruments, score, song, voice
 
 RATE = song.SAMPLE_RATE
 Made = tuple[dict[str, Floats], list[song.Trouble]]
-
-
-@pytest.fixture(scope="module")
-def made() -> Made:
-    return song.make_song()
 
 
 def _band(x: Floats, low: float, high: float) -> Floats:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
+from collections.abc import Iterator
 from enum import StrEnum
+from multiprocessing import get_context
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -47,18 +50,32 @@ def _existing(path: Path) -> Path:
 @app.command()
 def treat(
     source: Annotated[Path, typer.Argument(metavar="IN.wav", help="the recording")],
-    moves: Annotated[Path, typer.Option("--moves", help="the sheet, JSON")],
     out: Annotated[Path, typer.Option("-o", "--output", help="where to write; .wav or .flac")],
+    moves: Annotated[Path | None, typer.Option("--moves", help="the sheet, JSON")] = None,
+    auto: Annotated[bool, typer.Option("--auto", help="apply what `find` proposes")] = False,
+    limit: Annotated[int, typer.Option("--limit", min=1, help="with --auto: at most so many moves")] = 8,
+    least: Annotated[
+        float, typer.Option("--least-confidence", min=0.0, max=1.0, help="with --auto: only what is at least so sure")
+    ] = 0.5,
+    role: Annotated[str | None, typer.Option("--role", help="with --auto: what the track is")] = None,
     bits: Annotated[Bits | None, typer.Option("--bits", help="depth; as the input if left out")] = None,
 ) -> None:
-    """Apply a sheet of moves to a recording; same length, rate and channels."""
+    """Apply a sheet of moves, or what `find` proposes, to a recording; same length, rate and channels."""
+    if (moves is None) != auto:
+        raise typer.BadParameter("give either a sheet with --moves or --auto")
     from mivlo.audio.decode import inspect, read_blocks
     from mivlo.audio.encode import Container, Depth, SoundWriter, depth_of
     from mivlo.core.chain import Chain
+    from mivlo.services.found import search_file
     from mivlo.services.sheets import parse_sheet
 
     info = inspect(_existing(source))
-    steps = parse_sheet(_existing(moves).read_text(), moves.name)
+    if moves is not None:
+        steps = parse_sheet(_existing(moves).read_text(), moves.name)
+    else:
+        found = search_file(source, role=_role(role), most=limit, least_confidence=least)[1]
+        steps = [f.move for f in found]
+        typer.echo(f"{len(steps)} moves: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
     if out.exists() and out.resolve() == source.resolve():
         raise MivloError("The output would replace the input. Give another name with -o.")
     depth = Depth(bits.value) if bits else depth_of(info.subtype)
@@ -76,57 +93,94 @@ def treat(
         typer.echo(f"{writer.clipped} samples were above full scale and were clipped.", err=True)
 
 
+def _brief(finding: Any) -> str:
+    return f"{finding.kind} {finding.frequency_hz:.0f} Hz {finding.move.gain_db:+.1f} dB"
+
+
+def _role(name: str | None) -> str | None:
+    from mivlo.services.roles import Role
+
+    if name is not None and name not in list(Role):
+        raise typer.BadParameter(f"--role is one of {', '.join(Role)}")
+    return name
+
+
 @app.command()
 def find(
-    source: Annotated[Path, typer.Argument(metavar="IN.wav", help="the recording")],
-    as_json: Annotated[bool, typer.Option("--json", help="print JSON")] = False,
+    sources: Annotated[list[Path], typer.Argument(metavar="IN.wav ...", help="the recordings")],
+    as_json: Annotated[bool, typer.Option("--json", help="print JSON; of several files one document a line")] = False,
     from_s: Annotated[float, typer.Option("--from", min=0.0, help="start in seconds")] = 0.0,
     to_s: Annotated[float | None, typer.Option("--to", min=0.0, help="end in seconds")] = None,
+    role: Annotated[str | None, typer.Option("--role", help="what the track is; guessed from its name")] = None,
+    limit: Annotated[int, typer.Option("--limit", min=1, help="at most so many findings")] = 12,
+    evidence: Annotated[bool, typer.Option("--evidence", help="with --json: what the page draws, too")] = False,
 ) -> None:
-    """Say what stands out in a recording, and which move would bring it to its surroundings."""
-    import numpy as np
+    """Say what stands out in recordings, why, and which move would bring it to its surroundings."""
+    options = {"from_s": from_s, "to_s": to_s, "role": _role(role), "most": limit, "evidence": evidence}
+    refused = 0
+    for path, document in _documents(sources, options):
+        if isinstance(document, str):
+            typer.echo(f"mivlo: {document}", err=True)
+            refused += 1
+        elif as_json:
+            typer.echo(json.dumps(document, indent=2 if len(sources) == 1 else None, ensure_ascii=False))
+        else:
+            typer.echo(_table(document, heading=str(path) if len(sources) > 1 else ""))
+    if refused:
+        raise typer.Exit(1)
 
-    from mivlo.audio.decode import inspect, read_blocks
-    from mivlo.core.findings import find as find_in
-    from mivlo.services.sheets import SheetMove
 
-    info = inspect(_existing(source))
-    start = int(from_s * info.sample_rate)
-    stop = info.frames if to_s is None else min(info.frames, int(to_s * info.sample_rate))
-    if stop <= start:
-        raise MivloError(f"There is no sound between --from and --to: {source.name} lasts {info.duration_s:.2f} s.")
-    blocks, at = [], 0
-    for block in read_blocks(source):
-        blocks.append(block[max(0, start - at) : max(0, stop - at)])
-        at += len(block)
-    findings = find_in(np.concatenate(blocks), sample_rate=info.sample_rate)
-    if as_json:
-        rows: list[dict[str, Any]] = [
-            {
-                "kind": f.kind,
-                "frequency_hz": round(f.frequency_hz, 3),
-                "bandwidth_oct": round(f.bandwidth_oct, 4),
-                "excess_db": round(f.excess_db, 2),
-                "confidence": f.confidence,
-                "move": SheetMove.from_move(f.move).model_dump(mode="json", exclude_none=True),
-            }
-            for f in findings
-        ]
-        whole = {
-            "file": str(source),
-            "sample_rate": info.sample_rate,
-            "duration_s": round(info.duration_s, 6),
-            "findings": rows,
-        }
-        typer.echo(json.dumps(whole, indent=2))
+def _documents(paths: list[Path], options: dict[str, Any]) -> Iterator[tuple[Path, dict[str, Any] | str]]:
+    """Each file's document, or the sentence why there is none; several files in parallel over the cores."""
+    if len(paths) == 1:
+        yield paths[0], _document(paths[0], options)
         return
-    if not findings:
-        typer.echo("Nothing stands out.")
-    for f in findings:
-        typer.echo(
-            f"{f.kind:8} {f.frequency_hz:8.1f} Hz  {f.excess_db:5.1f} dB over its surroundings  "
-            f"{f.bandwidth_oct:5.2f} oct  confidence {f.confidence:.2f}"
+    from concurrent.futures import ProcessPoolExecutor
+
+    # one thread a process: the transforms would fight over the cores
+    os.environ.setdefault("OMP_NUM_THREADS", "1")
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    with ProcessPoolExecutor(min(len(paths), os.cpu_count() or 1), mp_context=get_context("spawn")) as pool:
+        waiting = [(path, pool.submit(_document, path, options)) for path in paths]
+        for path, future in waiting:
+            yield path, future.result()
+
+
+def _document(path: Path, options: dict[str, Any]) -> dict[str, Any] | str:
+    from mivlo.services.found import file_document
+
+    try:
+        return file_document(_existing(path), **options)
+    except MivloError as error:
+        return str(error)
+
+
+def _table(document: dict[str, Any], *, heading: str = "") -> str:
+    """What a person reads: a line a finding."""
+    lines = [heading] if heading else []
+    if not document["findings"]:
+        return "\n".join([*lines, "Nothing stands out."])
+    lines.append(
+        f"{'kind':<10}{'Hz':>9}  {'note':<10}{'over dB':>8}{'octaves':>9}{'time %':>8}"
+        f"{'rings ms':>10}{'sure %':>8}  move"
+    )
+    for f in document["findings"]:
+        move = f["move"]
+        cut = (
+            f"{move['gain_db']:+.1f} dB"
+            if move.get("gain_db") is not None
+            else f"{move['slope_db_per_octave']} dB/oct"
         )
+        width = f"Q {move['q']:.1f}" if move.get("q") is not None else ""
+        note = f"{f['note']} {f['cents']:+.0f} ct"
+        rings = "-" if f["ring_ms"] is None else f"{f['ring_ms']:.0f}"
+        lines.append(
+            f"{f['kind']:<10}{f['frequency_hz']:>9.1f}  {note:<10}{f['excess_db']:>8.1f}{f['bandwidth_oct']:>9.2f}"
+            f"{100 * f['share_of_time']:>8.0f}{rings:>10}{100 * f['confidence']:>8.0f}  "
+            f"{move['shape']} {move['frequency_hz']:.1f} Hz {cut} {width}".rstrip()
+        )
+        lines += [f"{'':<10}{text}" for text in (f["harmonic"], f["says"]) if text]
+    return "\n".join(lines)
 
 
 @app.command()

@@ -53,6 +53,7 @@ def load_demo(say: Say) -> None:
         task = importing.request_import(song.id, file.name, digest)
         result = importing.run_import(task.id)
         set_task(task.id, state="done", progress=1.0, result=result)
+    queue.look_again(song.id)
     with session() as open_session:
         start, stop = demo_song.PASSAGE_S
         values = {"passage_from_s": start, "passage_to_s": stop}

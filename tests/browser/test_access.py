@@ -98,5 +98,5 @@ def test_a_held_probe_ends_when_the_window_is_left(page: Page, full_song: int) -
     page.keyboard.down("p")
     expect(page.get_by_text(re.compile("held back"))).to_be_visible()
     page.evaluate("window.dispatchEvent(new Event('blur'))")
-    expect(page.get_by_text("hold P or press in the profile")).to_be_visible()
+    expect(page.get_by_text("hold P to sweep")).to_be_visible()
     page.keyboard.up("p")

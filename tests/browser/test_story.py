@@ -83,7 +83,7 @@ def test_from_raw_files_to_treated_stems(
     page.mouse.move(*_at(page, "profile", 0.5, _y_of(700)), steps=10)
     expect(page.locator("[data-test=readout]")).to_contain_text(re.compile(r"(69|70)\d Hz · F5"))
     page.mouse.up()
-    expect(page.get_by_text("hold P or press in the profile")).to_be_visible()
+    expect(page.get_by_text("hold P to sweep")).to_be_visible()
 
     # cut: one key, then typed values
     page.keyboard.press("c")

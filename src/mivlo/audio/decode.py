@@ -124,6 +124,38 @@ def read_blocks(
             yield x
 
 
+class FileSamples:
+    """A file's samples as an array that is read where it is sliced: never whole in memory.
+
+    Parameters
+    ----------
+    path : a sound file; `name` is how it is called in messages.
+    """
+
+    def __init__(self, path: Path, name: str | None = None) -> None:
+        self.info = inspect(path, name)
+        self._file = soundfile.SoundFile(str(path))
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        return (self.info.frames, self.info.channels)
+
+    def __getitem__(self, stretch: slice) -> Singles:
+        """(n, channels) float32. BadAudio at samples that are not numbers or where the file is damaged."""
+        start, stop, _ = stretch.indices(self.info.frames)
+        try:
+            self._file.seek(start)
+            x = self._file.read(max(0, stop - start), dtype="float32", always_2d=True)
+        except soundfile.LibsndfileError as error:
+            raise BadAudio(f"Could not read all of {self.info.name}: it is damaged. Export it again.") from error
+        if not np.isfinite(x).all():
+            raise BadAudio(
+                f"Could not use {self.info.name}: between {start / self.info.sample_rate:.2f} and "
+                f"{stop / self.info.sample_rate:.2f} s it holds values that are not numbers. Render that track again."
+            )
+        return np.asarray(x)
+
+
 def resampled_blocks(blocks: Iterator[Singles], from_rate: int, to_rate: int, channels: int) -> Iterator[Singles]:
     """The same sound at another rate (soxr, its best setting), cut to the rounded length."""
     if from_rate == to_rate:

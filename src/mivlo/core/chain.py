@@ -316,6 +316,30 @@ def warm_chain(
     return chain
 
 
+class TreatedSound:
+    """A recording (n, channels) as it sounds treated, computed where it is sliced.
+
+    Slices that follow each other go on with the same filters; another place is warmed up first.
+    """
+
+    def __init__(self, samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float) -> None:
+        self._samples = np.asanyarray(samples)
+        self._moves, self._rate = list(moves), sample_rate
+        self._chain: Chain | None = None
+        self._at = -1
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return self._samples.shape
+
+    def __getitem__(self, stretch: slice) -> Floats:
+        start, stop, _ = stretch.indices(len(self._samples))
+        if self._chain is None or start != self._at:
+            self._chain = warm_chain(self._samples, self._moves, start, sample_rate=self._rate)
+        self._at = stop
+        return self._chain.process(self._samples[start:stop])
+
+
 def treat(samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float, block: int = 65_536) -> Floats:
     """Treat a whole recording at once: (n, channels) in, (n, channels) float64 out."""
     x = np.asarray(samples, dtype=np.float64)

@@ -16,6 +16,8 @@ from sqlalchemy import text
 from mivlo.audio.library import Cancelled
 from mivlo.config import settings
 from mivlo.core.errors import MivloError
+from mivlo.services.analysing import request_stale, run_analysis
+from mivlo.services.errors import NotFound
 from mivlo.services.exporting import run_export
 from mivlo.services.importing import run_import
 from mivlo.services.tasks import get_task, set_task
@@ -29,7 +31,11 @@ DEAD_AFTER_S = 30.0
 _TAKE_UP_LOCK = 7_262_001
 """The advisory lock of the one worker that looks for lost jobs; any number that nothing else here uses."""
 
-_RUNS: dict[str, Callable[[int], dict[str, Any]]] = {"import": run_import, "export": run_export}
+_RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
+    "import": run_import,
+    "export": run_export,
+    "analyse": run_analysis,
+}
 
 
 def make_app(url: str | None = None) -> procrastinate.App:
@@ -69,7 +75,7 @@ def run_task(task_id: int) -> None:
     """Do one task and write down how it ended; never raises for what the user can be told."""
     with session() as open_session:
         task = get_task(open_session, task_id)
-        kind, state, result = task.kind, task.state, task.result
+        kind, state, result, song_id = task.kind, task.state, task.result, task.song_id
     if state not in ("waiting", "running"):
         return
     set_task(task_id, state="running")
@@ -89,6 +95,8 @@ def run_task(task_id: int) -> None:
     else:
         notices = result.get("notices") or ([result["notice"]] if result.get("notice") else [])
         set_task(task_id, state="done", progress=1.0, result=result, message=" ".join(str(n) for n in notices))
+        if kind != "export":  # a new track wants to be looked at; one that was changed while it was, again
+            look_again(song_id)
 
 
 def defer(task_id: int, url: str | None = None) -> None:
@@ -97,6 +105,18 @@ def defer(task_id: int, url: str | None = None) -> None:
     app = procrastinate.App(connector=connector)
     with app.open():
         app.configure_task("mivlo.run").defer(task_id=task_id)
+
+
+def look_again(song_id: int) -> int:
+    """Have all tracks looked at whose findings are out of date; how many."""
+    try:
+        with session() as open_session:
+            tasks = request_stale(open_session, song_id)
+    except NotFound:  # the song was deleted meanwhile
+        return 0
+    for task_id in tasks:
+        defer(task_id)
+    return len(tasks)
 
 
 def ensure_schema() -> None:

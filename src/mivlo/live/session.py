@@ -89,6 +89,7 @@ class LiveSession:
         self._matching = True
         self._match_lu = 0.0
         self._match_due: float | None = None
+        self._song_passage: Passage | None = None
         self._next_report = 0.0
         self._reload = False
         self._state_due = True
@@ -160,7 +161,8 @@ class LiveSession:
         passage = None
         if song.passage_from_s is not None and song.passage_to_s is not None:
             passage = self._passage(song.passage_from_s, song.passage_to_s)
-        if passage != self._engine.passage:
+        if passage != self._song_passage:  # what a listener chose for itself outlives other news of the song
+            self._song_passage = passage
             self._engine.set_passage(passage)
             self._match_soon()
 

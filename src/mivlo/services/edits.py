@@ -12,18 +12,19 @@ from sqlalchemy.orm import Session
 from mivlo.services.errors import NotFound, NothingToUndo, StaleRevision
 from mivlo.services.state import next_edit
 from mivlo.store.database import tell
-from mivlo.store.models import Base, Edit, MoveRow, Song, Track
+from mivlo.store.models import Base, Edit, FindingRow, MoveRow, Song, Track
 
-_TABLES: dict[str, type[Song] | type[Track] | type[MoveRow]] = {
+_TABLES: dict[str, type[Song] | type[Track] | type[MoveRow] | type[FindingRow]] = {
     "song": Song,
     "track": Track,
     "move": MoveRow,
+    "finding": FindingRow,
 }
 
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """New values of one row: table ("song", "track", "move"), its id, column to value."""
+    """New values of one row: table ("song", "track", "move", "finding"), its id, column to value."""
 
     table: str
     id: int
@@ -78,7 +79,8 @@ def change_song(
 
     `backward` is given where a row was newly made: undoing hides it.
     """
-    undo = _apply(session, changes) if backward is None else list(backward)
+    known = _apply(session, changes)
+    undo = known if backward is None else list(backward)
     session.execute(update(Edit).where(Edit.song_id == song.id, Edit.state == "undone").values(state="abandoned"))
     _step(session, song)
     session.add(

@@ -57,9 +57,11 @@ def _named(name: str) -> str:
 
 
 def change_song_values(session: Session, song_id: int, revision: int | None, values: dict[str, Any]) -> None:
-    """Rename a song or set its passage."""
+    """Rename a song, set its passage, or whether findings are looked for within it."""
     song = lock_song(session, song_id, revision)
     label = "set the passage"
+    if "look_in_passage" in values:
+        label = f"look for findings in the {'passage' if values['look_in_passage'] else 'whole tracks'}"
     if "name" in values:
         values["name"] = _named(values["name"])
         label = f"rename to {values['name']}"
@@ -132,10 +134,22 @@ def add_move(session: Session, song_id: int, track_id: int, move: Move, revision
     """Add a move behind the others; its id."""
     song = lock_song(session, song_id, revision)
     track = _track(session, song_id, track_id)
-    last = session.scalar(select(func.max(MoveRow.position)).where(MoveRow.track_id == track_id))
-    row = MoveRow(track_id=track_id, position=(last or 0) + 1, deleted=False, **_move_values(move))
+    row = _new_move(session, track, move)
     added_row(session, song, _label("add", track, move), "move", row)
     return row.id
+
+
+def _new_move(session: Session, track: Track, move: Move) -> MoveRow:
+    last = session.scalar(select(func.max(MoveRow.position)).where(MoveRow.track_id == track.id))
+    return MoveRow(track_id=track.id, position=(last or 0) + 1, deleted=False, **_move_values(move))
+
+
+def insert_move(session: Session, track: Track, move: Move) -> MoveRow:
+    """A move behind the others, as a part of a larger step that the caller records."""
+    row = _new_move(session, track, move)
+    session.add(row)
+    session.flush()
+    return row
 
 
 def _move_row(session: Session, song_id: int, move_id: int) -> tuple[MoveRow, Track]:

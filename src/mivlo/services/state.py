@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import select
+from sqlalchemy import and_, func, not_, or_, select
 from sqlalchemy.orm import Session, selectinload
 
 from mivlo.core.moves import Move, Shape
 from mivlo.services.errors import NotFound
-from mivlo.store.models import Edit, MoveRow, Song, Track
+from mivlo.store.models import Edit, FindingRow, MoveRow, Song, Track
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +50,8 @@ class TrackState:
     pan: float
     mute: bool
     solo: bool
+    open_findings: int
+    decided_findings: int
     moves: tuple[MoveState, ...]
 
 
@@ -61,6 +63,7 @@ class SongState:
     revision: int
     passage_from_s: float | None
     passage_to_s: float | None
+    look_in_passage: bool
     duration_s: float
     undo_label: str | None
     redo_label: str | None
@@ -87,7 +90,29 @@ def _move_state(row: MoveRow) -> MoveState:
     )
 
 
-def _track_state(row: Track) -> TrackState:
+def is_decided(row: FindingRow) -> bool:
+    """Whether somebody decided; an accepted one whose move was deleted is open again."""
+    return row.state == "rejected" or (row.move is not None and not row.move.deleted)
+
+
+def _counts(session: Session, track_ids: list[int]) -> dict[int, tuple[int, int]]:
+    """Per track: findings that are open, and that were decided."""
+    taken = and_(FindingRow.state == "accepted", MoveRow.deleted.is_(False))
+    decided = or_(FindingRow.state == "rejected", taken)
+    query = (
+        select(
+            FindingRow.track_id,
+            func.count().filter(not_(func.coalesce(decided, False)), FindingRow.present),
+            func.count().filter(func.coalesce(decided, False)),
+        )
+        .outerjoin(MoveRow, MoveRow.id == FindingRow.move_id)
+        .where(FindingRow.track_id.in_(track_ids))
+        .group_by(FindingRow.track_id)
+    )
+    return {track: (int(left), int(done)) for track, left, done in session.execute(query)}
+
+
+def _track_state(row: Track, counts: tuple[int, int]) -> TrackState:
     return TrackState(
         id=row.id,
         name=row.name,
@@ -103,6 +128,8 @@ def _track_state(row: Track) -> TrackState:
         pan=row.pan,
         mute=row.mute,
         solo=row.solo,
+        open_findings=counts[0],
+        decided_findings=counts[1],
         moves=tuple(_move_state(move) for move in row.moves if not move.deleted),
     )
 
@@ -125,7 +152,9 @@ def read_song(session: Session, song_id: int) -> SongState:
     row = session.scalars(query).first()
     if row is None:
         raise NotFound("song", song_id)
-    tracks = tuple(_track_state(track) for track in row.tracks if not track.deleted)
+    shown = [track for track in row.tracks if not track.deleted]
+    counts = _counts(session, [track.id for track in shown])
+    tracks = tuple(_track_state(track, counts.get(track.id, (0, 0))) for track in shown)
     undo, redo = next_edit(session, song_id, "done"), next_edit(session, song_id, "undone")
     return SongState(
         id=row.id,
@@ -134,6 +163,7 @@ def read_song(session: Session, song_id: int) -> SongState:
         revision=row.revision,
         passage_from_s=row.passage_from_s,
         passage_to_s=row.passage_to_s,
+        look_in_passage=row.look_in_passage,
         duration_s=max((track.frames for track in tracks), default=0) / row.sample_rate,
         undo_label=undo.label if undo else None,
         redo_label=redo.label if redo else None,

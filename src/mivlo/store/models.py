@@ -16,6 +16,7 @@ from sqlalchemy import (
     Index,
     Integer,
     Text,
+    false,
     func,
 )
 from sqlalchemy.dialects.postgresql import JSONB
@@ -37,6 +38,7 @@ class Song(Base):
     revision: Mapped[int] = mapped_column(Integer, default=0)
     passage_from_s: Mapped[float | None] = mapped_column(Float)
     passage_to_s: Mapped[float | None] = mapped_column(Float)
+    look_in_passage: Mapped[bool] = mapped_column(Boolean, default=False, server_default=false())
     deleted: Mapped[bool] = mapped_column(Boolean, default=False)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
@@ -112,6 +114,49 @@ class MoveRow(Base):
     )
 
 
+class AnalysisRow(Base):
+    """What a track was last looked at for findings: `key` names sound, role, range, moves and method."""
+
+    __tablename__ = "analyses"
+
+    track_id: Mapped[int] = mapped_column(ForeignKey("tracks.id", ondelete="CASCADE"), primary_key=True)
+    key: Mapped[str] = mapped_column(Text)
+    method: Mapped[int] = mapped_column(Integer)
+    from_s: Mapped[float] = mapped_column(Float)
+    to_s: Mapped[float] = mapped_column(Float)
+    treated: Mapped[bool] = mapped_column(Boolean)
+    along: Mapped[dict[str, Any]] = mapped_column(JSONB)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
+class FindingRow(Base):
+    """Something that stood out in a track, and what was decided of it.
+
+    `present` says whether the last look still found it; what was decided stays anyway.
+    """
+
+    __tablename__ = "findings"
+
+    id: Mapped[int] = mapped_column(Integer, Identity(), primary_key=True)
+    track_id: Mapped[int] = mapped_column(ForeignKey("tracks.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str] = mapped_column(Text)
+    frequency_hz: Mapped[float] = mapped_column(Float)
+    bandwidth_oct: Mapped[float] = mapped_column(Float)
+    rank: Mapped[float] = mapped_column(Float)
+    document: Mapped[dict[str, Any]] = mapped_column(JSONB)
+    state: Mapped[str] = mapped_column(Text, default="open")  # open, accepted, rejected
+    move_id: Mapped[int | None] = mapped_column(ForeignKey("moves.id", ondelete="CASCADE"))
+    present: Mapped[bool] = mapped_column(Boolean, default=True)
+    left_db: Mapped[float | None] = mapped_column(Float)
+
+    move: Mapped[MoveRow | None] = relationship()
+
+    __table_args__ = (
+        CheckConstraint("state IN ('open','accepted','rejected')", name="findings_state_known"),
+        CheckConstraint("(state = 'accepted') = (move_id IS NOT NULL)", name="findings_accepted_with_move"),
+    )
+
+
 class Edit(Base):
     """One change of a song: what it did and what undoes it. Only `state` ever changes."""
 
@@ -150,7 +195,7 @@ class TaskRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
     __table_args__ = (
-        CheckConstraint("kind IN ('import','export')", name="tasks_kind_known"),
+        CheckConstraint("kind IN ('import','export','analyse')", name="tasks_kind_known"),
         CheckConstraint("state IN ('waiting','running','done','failed','cancelled')", name="tasks_state_known"),
         CheckConstraint("progress BETWEEN 0 AND 1", name="tasks_progress_range"),
     )

@@ -5,11 +5,12 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from typing import Any
 
 import psycopg
+from starlette.concurrency import run_in_threadpool
 
 from mivlo.config import settings
 from mivlo.store.database import CHANNEL
@@ -19,12 +20,24 @@ log = logging.getLogger("mivlo.web")
 Event = dict[str, Any]
 
 
-class Hub:
-    """Subscribers by song; each gets its own queue."""
+SETTLED_S = 0.5
+"""A song that has not been changed for so long is looked at again."""
 
-    def __init__(self) -> None:
+
+class Hub:
+    """Subscribers by song; each gets its own queue.
+
+    Parameters
+    ----------
+    settled : called in a thread with a song's id some time after its last change.
+    """
+
+    def __init__(self, settled: Callable[[int], object] = lambda song_id: None) -> None:
         self._queues: dict[int, set[asyncio.Queue[Event]]] = {}
         self._task: asyncio.Task[None] | None = None
+        self._settled = settled
+        self._due: dict[int, asyncio.TimerHandle] = {}
+        self._running: set[asyncio.Task[None]] = set()
 
     @asynccontextmanager
     async def subscribe(self, song_id: int) -> AsyncIterator[asyncio.Queue[Event]]:
@@ -40,13 +53,33 @@ class Hub:
             if not queue.full():
                 queue.put_nowait(event)
 
+    def _changed(self, song_id: int) -> None:
+        """Begin to wait anew for the song to rest."""
+        if song_id in self._due:
+            self._due.pop(song_id).cancel()
+        self._due[song_id] = asyncio.get_running_loop().call_later(SETTLED_S, self._rests, song_id)
+
+    def _rests(self, song_id: int) -> None:
+        self._due.pop(song_id, None)
+        task = asyncio.create_task(self._tell_settled(song_id))
+        self._running.add(task)
+        task.add_done_callback(self._running.discard)
+
+    async def _tell_settled(self, song_id: int) -> None:
+        try:
+            await run_in_threadpool(self._settled, song_id)
+        except Exception:
+            log.exception("song %s could not be looked at again", song_id)
+
     def start(self) -> None:
         self._task = asyncio.create_task(self._listen())
 
     async def stop(self) -> None:
+        for handle in self._due.values():
+            handle.cancel()
         if self._task is not None:
             self._task.cancel()
-            await asyncio.gather(self._task, return_exceptions=True)
+            await asyncio.gather(self._task, *self._running, return_exceptions=True)
 
     async def _listen(self) -> None:
         while True:
@@ -55,7 +88,10 @@ class Hub:
                 async with connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
                     async for notice in connection.notifies():
-                        self.publish(json.loads(notice.payload))
+                        event = json.loads(notice.payload)
+                        self.publish(event)
+                        if event["kind"] == "song":
+                            self._changed(int(event["song_id"]))
             except psycopg.OperationalError:
                 log.warning("the database is not reachable; trying again")
                 await asyncio.sleep(1.0)

@@ -18,7 +18,7 @@ from mivlo.core import spectra
 from mivlo.core.errors import BadAudio
 from mivlo.core.moves import Move
 from mivlo.jobs import queue
-from mivlo.services import edits, exporting, importing, sheets, songs, tasks, views
+from mivlo.services import edits, exporting, findings, importing, sheets, songs, tasks, views
 from mivlo.services.errors import NotFound
 from mivlo.services.state import SongState, TrackState, read_song
 from mivlo.store.database import session
@@ -183,6 +183,52 @@ def change_move(song_id: Song, move_id: int, body: s.MoveChange) -> Any:
 def delete_move(song_id: Song, move_id: int, revision: Revision = None) -> Any:
     with session() as open_session:
         songs.delete_move(open_session, song_id, move_id, revision)
+        return read_song(open_session, song_id)
+
+
+# --- findings ---------------------------------------------------------------------------------------
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/findings", response_model=s.FindingsOut)
+def track_findings(song_id: Song, track_id: int) -> Any:
+    """What stands out in a track, what was decided, and the evidence along the frequency axis."""
+    with session() as open_session:
+        return findings.track_findings(open_session, song_id, track_id)
+
+
+@api.get("/songs/{song_id}/repeats", response_model=list[s.RepeatOut])
+def repeats(song_id: Song) -> Any:
+    """What stands out at the same place in several tracks."""
+    with session() as open_session:
+        return findings.repeats(open_session, song_id)
+
+
+@api.post("/songs/{song_id}/look", status_code=202)
+def look(song_id: Song) -> dict[str, int]:
+    """Have all tracks looked at whose findings are out of date; how many."""
+    return {"tracks": queue.look_again(song_id)}
+
+
+@api.post("/songs/{song_id}/findings/{finding_id}/accept", response_model=s.SongOut)
+def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance) -> Any:
+    """Make the proposed move, or the one in the body in its place."""
+    move = Move(**body.move.model_dump(exclude={"revision"})) if body.move else None
+    with session() as open_session:
+        findings.accept(open_session, song_id, finding_id, body.revision, move)
+        return read_song(open_session, song_id)
+
+
+@api.post("/songs/{song_id}/findings/{finding_id}/reject", response_model=s.SongOut)
+def reject_finding(song_id: Song, finding_id: int, body: s.Decision) -> Any:
+    with session() as open_session:
+        findings.reject(open_session, song_id, finding_id, body.revision)
+        return read_song(open_session, song_id)
+
+
+@api.post("/songs/{song_id}/findings/{finding_id}/reopen", response_model=s.SongOut)
+def reopen_finding(song_id: Song, finding_id: int, body: s.Decision) -> Any:
+    with session() as open_session:
+        findings.reopen(open_session, song_id, finding_id, body.revision)
         return read_song(open_session, song_id)
 
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.moves import BUTTERWORTH_Q, Shape
+from mivlo.services.found import FindingDocument
 from mivlo.services.roles import Role
 
 
@@ -45,6 +46,8 @@ class TrackOut(_Out):
     pan: float
     mute: bool
     solo: bool
+    open_findings: int
+    decided_findings: int
     moves: list[MoveOut]
 
 
@@ -55,6 +58,7 @@ class SongOut(_Out):
     revision: int
     passage_from_s: float | None
     passage_to_s: float | None
+    look_in_passage: bool
     duration_s: float
     undo_label: str | None
     redo_label: str | None
@@ -92,6 +96,42 @@ class ProfileOut(_Out):
     treated_db: list[float]
 
 
+class FindingOut(_Out):
+    id: int
+    track_id: int
+    state: Literal["open", "accepted", "rejected"]
+    move_id: int | None
+    left_db: float | None
+    in_tracks: int
+    document: FindingDocument
+
+
+class AlongOut(_Out):
+    """Evidence at every frequency: arrays over `hz`."""
+
+    hz: list[float]
+    excess_db: list[float]
+    share: list[float]
+    fixed_db: list[float]
+    ring_ms: list[float]
+
+
+class FindingsOut(_Out):
+    fresh: bool
+    looking: float | None
+    from_s: float
+    to_s: float
+    treated: bool
+    along: AlongOut | None
+    findings: list[FindingOut]
+
+
+class RepeatOut(_Out):
+    kind: str
+    frequency_hz: float
+    track_ids: list[int]
+
+
 class MapInfo(_Out):
     """The frame in which the tiles of a track's time map lie."""
 
@@ -126,6 +166,7 @@ class SongChange(_In):
     name: str | None = None
     passage_from_s: float | None = None
     passage_to_s: float | None = None
+    look_in_passage: bool | None = None
 
 
 class TrackChange(_In):
@@ -161,6 +202,17 @@ class MoveChange(_In):
     gain_db: float | None = None
     slope_db_per_octave: int | None = None
     enabled: bool | None = None
+
+
+class Decision(_In):
+    revision: int | None = None
+
+
+class Acceptance(_In):
+    """`move`: adjusted first; left out, the proposed one is made."""
+
+    revision: int | None = None
+    move: NewMove | None = None
 
 
 class NewExport(_In):

@@ -9,6 +9,9 @@ export type Track = components["schemas"]["TrackOut"];
 export type Task = components["schemas"]["TaskOut"];
 export type MapInfo = components["schemas"]["MapInfo"];
 export type Profile = components["schemas"]["ProfileOut"];
+export type Findings = components["schemas"]["FindingsOut"];
+export type Finding = components["schemas"]["FindingOut"];
+export type Repeat = components["schemas"]["RepeatOut"];
 export type Edit = components["schemas"]["EditOut"];
 
 export const api = createClient<paths>({ baseUrl: "" });

@@ -219,6 +219,120 @@ export interface paths {
         patch: operations["change_move_api_songs__song_id__moves__move_id__patch"];
         trace?: never;
     };
+    "/api/songs/{song_id}/tracks/{track_id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Track Findings
+         * @description What stands out in a track, what was decided, and the evidence along the frequency axis.
+         */
+        get: operations["track_findings_api_songs__song_id__tracks__track_id__findings_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/repeats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Repeats
+         * @description What stands out at the same place in several tracks.
+         */
+        get: operations["repeats_api_songs__song_id__repeats_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look
+         * @description Have all tracks looked at whose findings are out of date; how many.
+         */
+        post: operations["look_api_songs__song_id__look_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/findings/{finding_id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept Finding
+         * @description Make the proposed move, or the one in the body in its place.
+         */
+        post: operations["accept_finding_api_songs__song_id__findings__finding_id__accept_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/findings/{finding_id}/reject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reject Finding */
+        post: operations["reject_finding_api_songs__song_id__findings__finding_id__reject_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/findings/{finding_id}/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reopen Finding */
+        post: operations["reopen_finding_api_songs__song_id__findings__finding_id__reopen_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/tracks/{track_id}/waveform": {
         parameters: {
             query?: never;
@@ -487,6 +601,31 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Acceptance
+         * @description `move`: adjusted first; left out, the proposed one is made.
+         */
+        Acceptance: {
+            /** Revision */
+            revision?: number | null;
+            move?: components["schemas"]["NewMove"] | null;
+        };
+        /**
+         * AlongOut
+         * @description Evidence at every frequency: arrays over `hz`.
+         */
+        AlongOut: {
+            /** Hz */
+            hz: number[];
+            /** Excess Db */
+            excess_db: number[];
+            /** Share */
+            share: number[];
+            /** Fixed Db */
+            fixed_db: number[];
+            /** Ring Ms */
+            ring_ms: number[];
+        };
         /** AnalysisOut */
         AnalysisOut: {
             /** Loudness Lufs */
@@ -499,6 +638,11 @@ export interface components {
          * @enum {string}
          */
         Container: "wav" | "flac";
+        /** Decision */
+        Decision: {
+            /** Revision */
+            revision?: number | null;
+        };
         /**
          * Depth
          * @description Bits of a written sample.
@@ -521,6 +665,110 @@ export interface components {
              */
             created_at: string;
         };
+        /**
+         * EvidenceDocument
+         * @description What is drawn for a finding; see `mivlo.core.findings.Evidence`.
+         */
+        EvidenceDocument: {
+            /** Grid Hz */
+            grid_hz: number[];
+            /** Level Db */
+            level_db: number[];
+            /** Expected Db */
+            expected_db: number[];
+            /** Times S */
+            times_s: number[];
+            /** Excess Db */
+            excess_db: number[];
+            /** Track Db */
+            track_db: number[];
+            /** Spot Db */
+            spot_db: number[];
+            /** Decay Ms */
+            decay_ms: number[];
+            /** Decay Db */
+            decay_db: number[];
+            /** Own Ring Ms */
+            own_ring_ms: number;
+        };
+        /**
+         * FindingDocument
+         * @description One finding; units are in the names. `move` is as in a sheet.
+         */
+        FindingDocument: {
+            kind: components["schemas"]["Kind"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Note */
+            note: string;
+            /** Cents */
+            cents: number;
+            /** Bandwidth Oct */
+            bandwidth_oct: number;
+            /** Excess Db */
+            excess_db: number;
+            /** Confidence */
+            confidence: number;
+            /** Share Of Time */
+            share_of_time: number;
+            /** Moments */
+            moments: number[][];
+            /** Similar */
+            similar: number | null;
+            /** Worst S */
+            worst_s: number;
+            /** Ring Ms */
+            ring_ms: number | null;
+            /** Own Ring Ms */
+            own_ring_ms: number;
+            /** Slope Db Per Db */
+            slope_db_per_db: number;
+            /** Harmonic */
+            harmonic: string;
+            /** Threshold Db */
+            threshold_db: number | null;
+            /** Takes Db */
+            takes_db: number;
+            /** Says */
+            says: string;
+            move: components["schemas"]["SheetMove"];
+            evidence?: components["schemas"]["EvidenceDocument"] | null;
+        };
+        /** FindingOut */
+        FindingOut: {
+            /** Id */
+            id: number;
+            /** Track Id */
+            track_id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "accepted" | "rejected";
+            /** Move Id */
+            move_id: number | null;
+            /** Left Db */
+            left_db: number | null;
+            /** In Tracks */
+            in_tracks: number;
+            document: components["schemas"]["FindingDocument"];
+        };
+        /** FindingsOut */
+        FindingsOut: {
+            /** Fresh */
+            fresh: boolean;
+            /** Looking */
+            looking: number | null;
+            /** From S */
+            from_s: number;
+            /** To S */
+            to_s: number;
+            /** Treated */
+            treated: boolean;
+            along: components["schemas"]["AlongOut"] | null;
+            /** Findings */
+            findings: components["schemas"]["FindingOut"][];
+        };
         /** HTTPValidationError */
         HTTPValidationError: {
             /** Detail */
@@ -533,6 +781,11 @@ export interface components {
             /** Workers */
             workers: number;
         };
+        /**
+         * Kind
+         * @enum {string}
+         */
+        Kind: "ring" | "boom" | "box" | "mud" | "honk" | "harsh" | "fizz" | "sibilance" | "plosive" | "whistle" | "rumble" | "hum";
         /**
          * MapInfo
          * @description The frame in which the tiles of a track's time map lie.
@@ -652,6 +905,15 @@ export interface components {
             /** Treated Db */
             treated_db: number[];
         };
+        /** RepeatOut */
+        RepeatOut: {
+            /** Kind */
+            kind: string;
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Track Ids */
+            track_ids: number[];
+        };
         /**
          * Role
          * @enum {string}
@@ -731,6 +993,8 @@ export interface components {
             passage_from_s?: number | null;
             /** Passage To S */
             passage_to_s?: number | null;
+            /** Look In Passage */
+            look_in_passage?: boolean | null;
         };
         /** SongLine */
         SongLine: {
@@ -757,6 +1021,8 @@ export interface components {
             passage_from_s: number | null;
             /** Passage To S */
             passage_to_s: number | null;
+            /** Look In Passage */
+            look_in_passage: boolean;
             /** Duration S */
             duration_s: number;
             /** Undo Label */
@@ -859,6 +1125,10 @@ export interface components {
             mute: boolean;
             /** Solo */
             solo: boolean;
+            /** Open Findings */
+            open_findings: number;
+            /** Decided Findings */
+            decided_findings: number;
             /** Moves */
             moves: components["schemas"]["MoveOut"][];
         };
@@ -1399,6 +1669,210 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["MoveChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    track_findings_api_songs__song_id__tracks__track_id__findings_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingsOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    repeats_api_songs__song_id__repeats_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RepeatOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    look_api_songs__song_id__look_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: number;
+                    };
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    accept_finding_api_songs__song_id__findings__finding_id__accept_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                finding_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acceptance"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    reject_finding_api_songs__song_id__findings__finding_id__reject_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                finding_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    reopen_finding_api_songs__song_id__findings__finding_id__reopen_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                finding_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
             };
         };
         responses: {

@@ -18,6 +18,12 @@ const signals = [
   { value: "removed", label: "Removed only" },
 ] as const;
 const meter = (db: number) => `${Math.max(0, Math.min(100, ((db + 60) / 60) * 100))}%`;
+/** What this listener loops, where it is another stretch than the song's passage. */
+const around = computed(() => {
+  const [own, saved] = [live.state.passage, bench.passage];
+  if (!own) return null;
+  return saved && Math.abs(own[0] - saved.from) < 0.01 && Math.abs(own[1] - saved.to) < 0.01 ? null : own;
+});
 </script>
 
 <template>
@@ -28,7 +34,8 @@ const meter = (db: number) => `${Math.max(0, Math.min(100, ((db + 60) / 60) * 10
     <div class="place">
       <div class="figure now" data-test="position">{{ writeTime(live.position) }}</div>
       <div class="soft small">
-        <template v-if="bench.passage">passage {{ writeTime(bench.passage.from, 0) }}–{{ writeTime(bench.passage.to, 0) }}</template>
+        <template v-if="around">loop {{ writeTime(around[0]) }}–{{ writeTime(around[1]) }}</template>
+        <template v-else-if="bench.passage">passage {{ writeTime(bench.passage.from, 0) }}–{{ writeTime(bench.passage.to, 0) }}</template>
         <template v-else>whole song</template>
       </div>
       <button v-if="bench.passage" type="button" class="plain small quiet" @click="song.setPassage(null, null)">Clear passage</button>

@@ -74,6 +74,24 @@ export const RUNGS: readonly Hz[] = [
   7700, 9500, 12000, 15500,
 ];
 
+/**
+ * Where a swept line comes to lie when a spot of a certain width is near: drawn towards its centre, gently, so that
+ * the line slows down there and can still be moved away. A spot reaches half of its width, at least 1/24 octave.
+ */
+export function pulledTo(hz: Hz, spots: readonly { hz: Hz; octaves: number }[]): Hz {
+  let best = hz;
+  let nearest = 1;
+  for (const spot of spots) {
+    const away = Math.log2(hz / spot.hz);
+    const share = Math.abs(away) / Math.max(1 / 24, Math.min(0.25, spot.octaves / 2));
+    if (share < nearest) {
+      nearest = share;
+      best = spot.hz * 2 ** (away * share);
+    }
+  }
+  return best;
+}
+
 /** What of the time is shown. */
 export interface TimeRange {
   readonly from: Seconds;

@@ -220,6 +220,8 @@ export const useLive = defineStore("live", () => {
       position.value = at;
       send({ type: "seek", at_s: at });
     },
+    /** What this listener loops for now; the song's passage stays as it is saved. */
+    setPassage: (from: number | null, to: number | null) => send({ type: "passage", from_s: from, to_s: to }),
     setLoop: (on: boolean) => send({ type: "loop", on }),
     setFocus: (trackId: number | null) => send({ type: "focus", track_id: trackId }),
     setScope: (scope: Scope) => send({ type: "scope", scope }),

@@ -3,7 +3,7 @@
 import { defineStore } from "pinia";
 import { computed, reactive, ref, shallowRef, watch } from "vue";
 import { type Profile, api, ask } from "../api/client";
-import { type FrequencyRange, type TimeRange, WHOLE, clampFrequency } from "../lib/axis";
+import { type FrequencyRange, type TimeRange, WHOLE, clampFrequency, pulledTo } from "../lib/axis";
 import { type Move, hasGain, hasSlope } from "../lib/moves";
 import { type ProbeMode, useLive } from "../live/session";
 import { complain, useSong } from "./song";
@@ -33,6 +33,9 @@ export const useBench = defineStore("bench", () => {
   const probe = reactive({
     on: false, latched: false, octaves: 0.1, gain_db: 12, margin_db: 6, mode: "boost" as ProbeMode,
   });
+
+  /** Spots that pull the probe while it is swept. */
+  const spots = shallowRef<readonly { hz: number; octaves: number }[]>([]);
 
   const chosen = ref<number | null>(null);
   /** Values of moves while one is dragged: heard, but not saved yet. */
@@ -104,7 +107,7 @@ export const useBench = defineStore("bench", () => {
   /** The pointer or a key moves the line; an active probe follows at once. */
   function moveLine(hz: number | null, time: number | null = null): void {
     if (hz === null && probe.latched) return;
-    line.value = hz === null ? null : clampFrequency(hz);
+    line.value = hz === null ? null : clampFrequency(probe.on ? pulledTo(hz, spots.value) : hz);
     lineTime.value = time;
     sendProbe();
   }
@@ -188,7 +191,7 @@ export const useBench = defineStore("bench", () => {
 
   return {
     trackId, track, frequencies, times, mapWhole, mapTreated, line, lineTime, probe, chosen, chosenMove, moves, dragged,
-    profile, passage,
+    profile, passage, spots,
     look, startProbe, endProbe, releaseProbe, toggleLatch, widenProbe, moveLine, cutAtLine, addShape, previewMove, saveMove,
     duplicate, remove, showTimes,
   };

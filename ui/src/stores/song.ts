@@ -17,6 +17,8 @@ export const useSong = defineStore("song", () => {
   const tasks = ref<Task[]>([]);
   const savedAt = ref<Date | null>(null);
   const loading = ref(true);
+  /** News of findings: how often so far, and of which track the last one was. */
+  const foundTold = ref({ count: 0, track: 0 });
   let events: EventSource | null = null;
 
   const id = computed(() => song.value?.id ?? 0);
@@ -73,7 +75,12 @@ export const useSong = defineStore("song", () => {
       if (known && told.progress !== undefined) known.progress = told.progress;
       else void refreshTasks().catch(complain);
     });
-    events.addEventListener("ready", () => void refreshTasks().catch(complain));
+    events.addEventListener("findings", (event) => {
+      foundTold.value = { count: foundTold.value.count + 1, track: (JSON.parse((event as MessageEvent<string>).data) as { track_id: number }).track_id };
+      void reload().catch(complain);
+    });
+    // what happened before the server listened for us was told to nobody
+    events.addEventListener("ready", () => void Promise.all([reload(), refreshTasks()]).catch(complain));
   }
 
   async function open(songId: number): Promise<void> {
@@ -81,6 +88,8 @@ export const useSong = defineStore("song", () => {
     savedAt.value = null;
     await refreshTasks();
     follow(songId);
+    // what was changed while no server ran, or found by an older method, is looked at again
+    void api.POST("/api/songs/{song_id}/look", { params: { path: { song_id: songId } } });
     localStorage.setItem("mivlo.song", String(songId));
   }
 
@@ -104,10 +113,11 @@ export const useSong = defineStore("song", () => {
   }
 
   const track = (trackId: number) => ({ song_id: id.value, track_id: trackId });
+  const finding = (findingId: number) => ({ song_id: id.value, finding_id: findingId });
   const move = (moveId: number) => ({ song_id: id.value, move_id: moveId });
 
   return {
-    songs, song, tasks, openTasks, savedAt, loading, id, tracks,
+    songs, song, tasks, openTasks, foundTold, savedAt, loading, id, tracks,
     start, open, create, reload, refreshTasks,
     rename: (name: string) =>
       change((revision) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, name } }))),
@@ -136,6 +146,20 @@ export const useSong = defineStore("song", () => {
     deleteMove: (moveId: number) =>
       change((revision) =>
         ask(api.DELETE("/api/songs/{song_id}/moves/{move_id}", { params: { path: move(moveId), query: { revision } } })),
+      ),
+    lookInPassage: (on: boolean) =>
+      change((revision) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, look_in_passage: on } }))),
+    acceptFinding: (findingId: number) =>
+      change((revision) =>
+        ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body: { revision } })),
+      ),
+    rejectFinding: (findingId: number) =>
+      change((revision) =>
+        ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: { revision } })),
+      ),
+    reopenFinding: (findingId: number) =>
+      change((revision) =>
+        ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reopen", { params: { path: finding(findingId) }, body: { revision } })),
       ),
     undo: () => change(() => ask(api.POST("/api/songs/{song_id}/undo", { params: { path: at() } }))),
     redo: () => change(() => ask(api.POST("/api/songs/{song_id}/redo", { params: { path: at() } }))),

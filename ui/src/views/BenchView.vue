@@ -4,6 +4,7 @@ import { useElementSize } from "@vueuse/core";
 import { computed, onBeforeUnmount, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import FrequencyLine from "../components/bench/FrequencyLine.vue";
+import FindingList from "../components/bench/FindingList.vue";
 import MapPanel from "../components/bench/MapPanel.vue";
 import MoveList from "../components/bench/MoveList.vue";
 import ProbeBar from "../components/bench/ProbeBar.vue";
@@ -11,14 +12,17 @@ import ProfilePanel from "../components/bench/ProfilePanel.vue";
 import RulerPanel from "../components/bench/RulerPanel.vue";
 import TreatmentPanel from "../components/bench/TreatmentPanel.vue";
 import { WHOLE, zoomFrequency, zoomTime } from "../lib/axis";
+import { WAYS } from "../lib/findings";
 import { useKeys } from "../lib/keys";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
+import { useFindings } from "../stores/findings";
 import { useSong } from "../stores/song";
 
 const song = useSong();
 const live = useLive();
 const bench = useBench();
+const findings = useFindings();
 const route = useRoute();
 const router = useRouter();
 const panels = ref<HTMLElement | null>(null);
@@ -39,7 +43,10 @@ watch(
   { immediate: true },
 );
 watch([() => bench.trackId, () => live.connected], () => live.connected && live.setFocus(bench.trackId), { immediate: true });
-onBeforeUnmount(() => bench.endProbe());
+onBeforeUnmount(() => {
+  findings.leave();
+  bench.endProbe();
+});
 
 function go(by: number): void {
   const i = song.tracks.findIndex((t) => t.id === bench.trackId);
@@ -62,6 +69,14 @@ useKeys([
   { group: "Probe", keys: ["ArrowDown"], says: "line down by 1/48 octave", act: () => step(-1 / 48) },
   { group: "Probe", keys: ["Shift+ArrowUp"], says: "line up by 5 cents", act: () => step(1 / 240) },
   { group: "Probe", keys: ["Shift+ArrowDown"], says: "line down by 5 cents", act: () => step(-1 / 240) },
+  { group: "Probe", keys: ["g"], says: "findings pull the probe or not", act: () => (findings.pull = !findings.pull) },
+  { group: "Findings", keys: ["f"], says: "next finding", act: () => findings.step(1) },
+  { group: "Findings", keys: ["Shift+f"], says: "finding before", act: () => findings.step(-1) },
+  ...WAYS.map(({ way, key, says }) => ({ group: "Findings", keys: [key], says, act: () => findings.hear(way) })),
+  { group: "Findings", keys: ["y"], says: "accept: make the proposed move", act: () => void findings.accept() },
+  { group: "Findings", keys: ["j"], says: "accept and adjust its values", act: () => void findings.adjust() },
+  { group: "Findings", keys: ["x"], says: "not a problem", act: () => void findings.reject() },
+  { group: "Findings", keys: ["Escape"], says: "leave the finding", act: () => findings.leave() },
   { group: "Moves", keys: ["c"], says: "cut where the line is", act: () => void bench.cutAtLine() },
   { group: "Moves", keys: ["e"], says: "chosen move on or off", act: chosen((id) => bench.saveMove(id, { enabled: !bench.chosenMove?.enabled })) },
   { group: "Moves", keys: ["h"], says: "hear the chosen move alone", act: chosen((id) => live.audition(live.state.audition === id ? null : id)) },
@@ -92,7 +107,10 @@ useKeys([
         :to="{ name: 'bench', params: { track: t.id } }" :aria-current="t.id === bench.trackId ? 'page' : undefined"
       >
         <span>{{ t.name }}</span>
-        <span v-if="t.moves.length" class="count figure" :title="`${t.moves.length} moves`">{{ t.moves.length }}</span>
+        <span class="counts">
+          <span v-if="t.open_findings" class="count open figure" :title="`${t.open_findings} findings to decide`">{{ t.open_findings }}</span>
+          <span v-if="t.moves.length" class="count figure" :title="`${t.moves.length} moves`">{{ t.moves.length }}</span>
+        </span>
       </RouterLink>
     </aside>
     <section v-if="bench.track" class="middle">
@@ -121,12 +139,16 @@ useKeys([
       <div class="legend soft">
         <span><i class="key grey" /> untreated</span><span><i class="key green" /> treated, treatment</span>
         <span><i class="key dots" /> playing now</span><span><i class="key ochre" /> line and width of the probe</span>
+        <span><i class="key red" /> stands out</span>
       </div>
     </section>
     <section v-else class="middle empty">
       <p>There is no track in this song yet. <RouterLink :to="{ name: 'tracks' }">Bring some in</RouterLink>.</p>
     </section>
-    <MoveList v-if="bench.track" class="right" />
+    <div v-if="bench.track" class="right">
+      <FindingList />
+      <MoveList />
+    </div>
   </main>
 </template>
 
@@ -138,6 +160,8 @@ aside h2 { padding: 0 14px 6px; }
 .track:hover { background: var(--paper); }
 .track.here { background: var(--probe-soft); border-left-color: var(--stand-out); font-weight: 600; }
 .count { font-size: 11px; color: var(--treat); border: 1px solid var(--treat); border-radius: 2px; padding: 0 4px; background: var(--panel); }
+.counts { display: flex; gap: 3px; align-items: center; }
+.count.open { color: var(--stand-out); border-color: transparent; background: none; font-weight: 600; }
 .middle { display: flex; flex-direction: column; padding: 8px 12px 6px 6px; min-width: 0; min-height: 0; }
 .empty { align-items: center; justify-content: center; }
 .head { display: flex; align-items: center; gap: 10px; margin-left: 42px; flex-wrap: wrap; }
@@ -157,5 +181,6 @@ aside h2 { padding: 0 14px 6px; }
 .green { border-top: 2px solid var(--treat); height: 3px; vertical-align: middle; }
 .dots { border-top: 2px dotted var(--soft); height: 3px; vertical-align: middle; }
 .ochre { background: var(--probe); opacity: 0.5; }
-.right { background: var(--panel); border-left: 1px solid var(--line); min-height: 0; }
+.red { background: var(--stand-out); }
+.right { display: grid; grid-template-columns: minmax(0, 1fr); grid-template-rows: minmax(0, auto) minmax(140px, 1fr); background: var(--panel); border-left: 1px solid var(--line); min-height: 0; }
 </style>

@@ -1,15 +1,16 @@
 <script setup lang="ts">
 /** The song: bring tracks in, name them, set faders, choose the passage. */
 import { ElMessage } from "element-plus";
-import { computed, onMounted, ref, watch } from "vue";
+import { computed, onMounted, ref, shallowRef, watch } from "vue";
 import { useRouter } from "vue-router";
-import { type Track, upload } from "../api/client";
+import { type Repeat, type Track, api, ask, upload } from "../api/client";
 import NumberField from "../components/NumberField.vue";
 import TaskList from "../components/TaskList.vue";
 import WaveLane from "../components/WaveLane.vue";
 import { filesOf } from "../lib/drop";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
+import { writeHz } from "../lib/notes";
 import { complain, useSong } from "../stores/song";
 
 const ROLES = ["voice", "drums", "percussion", "bass", "guitar", "keys", "strings", "brass", "winds", "mallets", "room", "other"] as const;
@@ -92,6 +93,19 @@ function rename(track: Track, event: Event): void {
   else input.value = track.name;
 }
 
+/** What stands out at the same place in several tracks: said once. */
+const repeats = shallowRef<Repeat[]>([]);
+watch([() => song.id, () => song.foundTold.count, () => song.song?.revision], async () => {
+  if (!song.id) return void (repeats.value = []);
+  try {
+    repeats.value = await ask(api.GET("/api/songs/{song_id}/repeats", { params: { path: { song_id: song.id } } }));
+  } catch (problem) {
+    complain(problem);
+  }
+}, { immediate: true });
+const looking = (track: Track) => song.openTasks.find((t) => t.kind === "analyse" && t.label === track.name);
+const names = (repeat: Repeat) => repeat.track_ids.map((id) => song.tracks.find((t) => t.id === id)?.name ?? "").join(", ");
+
 const level = (track: Track) => live.report.tracks[track.id] ?? -120;
 const meter = (db: number) => `${Math.max(0, Math.min(100, ((db + 60) / 60) * 100))}%`;
 const seconds = (track: Track) => (track.frames / (song.song?.sample_rate ?? 48000)).toFixed(1);
@@ -110,6 +124,12 @@ function openBench(track: Track): void {
       <input ref="picker" type="file" multiple class="hidden-text" tabindex="-1" aria-label="Sound files" data-test="picker" @change="picked" />
       <span class="soft">or drop files or a folder anywhere here: WAV, FLAC, AIFF, OGG, MP3</span>
     </div>
+    <p v-if="repeats.length" class="repeats" data-test="repeats">
+      <span class="caption">In several tracks</span>
+      <span v-for="r in repeats.slice(0, 4)" :key="`${r.kind} ${r.frequency_hz}`" :title="names(r)">
+        <b>{{ r.kind }}</b> <span class="figure">{{ writeHz(r.frequency_hz) }} Hz</span> in {{ r.track_ids.length }} tracks
+      </span>
+    </p>
     <TaskList :tasks="imports" :sending="sending" hide-done />
     <div class="list" role="list">
       <div
@@ -137,7 +157,14 @@ function openBench(track: Track): void {
         <div class="level" aria-hidden="true"><i :style="{ width: meter(level(track)) }" /></div>
         <div class="wave"><WaveLane :track="track" /></div>
         <div class="more">
-          <button type="button" class="plain small bench-button" @click="openBench(track)">Bench<span v-if="track.moves.length" class="figure"> · {{ track.moves.length }}</span></button>
+          <span class="first">
+            <span class="found" data-test="found">
+              <template v-if="looking(track)">looking {{ Math.round(100 * (looking(track)?.progress ?? 0)) }} %</template>
+              <template v-else-if="track.open_findings || track.decided_findings"><b v-if="track.open_findings">{{ track.open_findings }} open</b><template v-if="track.decided_findings"> {{ track.decided_findings }} decided</template></template>
+              <template v-else>nothing stands out</template>
+            </span>
+            <button type="button" class="plain small bench-button" @click="openBench(track)">Bench<span v-if="track.moves.length" class="figure"> · {{ track.moves.length }}</span></button>
+          </span>
           <span>
             <button type="button" class="plain small quiet" :aria-label="`Move ${track.name} up`" @click="shift(track, -1)">↑</button>
             <button type="button" class="plain small quiet" :aria-label="`Move ${track.name} down`" @click="shift(track, 1)">↓</button>
@@ -160,7 +187,7 @@ function openBench(track: Track): void {
 h1 { font-size: 17px; }
 .list { overflow: auto; min-height: 0; flex: 1; padding-bottom: 12px; }
 .lane-row {
-  display: grid; grid-template-columns: 16px 190px 96px 112px 46px 1fr 124px; gap: 10px; align-items: center; min-height: 58px;
+  display: grid; grid-template-columns: 16px 190px 96px 112px 46px 1fr 196px; gap: 10px; align-items: center; min-height: 58px;
   background: var(--panel); border: 1px solid var(--line); border-bottom-width: 0; padding: 4px 10px 4px 6px;
 }
 .lane-row:last-of-type { border-bottom-width: 1px; }
@@ -177,6 +204,11 @@ h1 { font-size: 17px; }
 .wave { height: 50px; min-width: 0; }
 .more { display: flex; flex-direction: column; align-items: flex-end; gap: 2px; }
 .bench-button { min-width: 84px; border-color: var(--treat); color: var(--treat); }
+.first { display: flex; gap: 8px; align-items: baseline; }
+.found { font-size: 11px; color: var(--soft); white-space: nowrap; }
+.found b { color: var(--stand-out); font-weight: 600; }
+.repeats { display: flex; gap: 20px; align-items: baseline; margin: 0 0 7px; font-size: 12px; }
+.repeats b { color: var(--stand-out); font-weight: 600; }
 .notice { grid-column: 2 / -1; margin: 0; font-size: 12px; color: var(--stand-out); }
 .empty { text-align: center; padding: 60px; font-size: 15px; }
 </style>

@@ -6,10 +6,12 @@ import { probeRingMs } from "../../lib/moves";
 import { noteOf, signed, writeDb, writeHz } from "../../lib/notes";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
+import { useFindings } from "../../stores/findings";
 
 const props = defineProps<{ height: number; mapWidth: number; mapLeft: number }>();
 const bench = useBench();
 const live = useLive();
+const findings = useFindings();
 
 const y = computed(() => (bench.line === null ? null : frequencyToY(bench.line, bench.frequencies, props.height)));
 const half = computed(() => {
@@ -31,12 +33,20 @@ const treatment = computed(() => {
   return v === null ? null : signed(v, 1);
 });
 const ring = computed(() => (bench.line === null ? null : probeRingMs(bench.line, bench.probe)));
+const evidence = computed(() => (bench.line === null ? null : findings.at(bench.line)));
+/** Whether the place stays while the notes change. */
+const stays = computed(() => {
+  const e = evidence.value;
+  if (!e) return "";
+  if (e.fixed >= 2) return `${signed(e.fixed, 0)} dB stay here`;
+  return e.excess >= 3 ? "moves with the notes" : "no peak here";
+});
 const boxStyle = computed(() => {
   if (y.value === null) return {};
-  const below = y.value < 74;
+  const below = y.value < 94;
   const x = bench.lineTime === null ? 0 : timeToX(bench.lineTime, bench.times, props.mapWidth);
-  const left = props.mapLeft + Math.min(Math.max(8, x + 14), Math.max(8, props.mapWidth - 252));
-  return { left: `${left}px`, top: `${below ? y.value + 10 : y.value - 68}px` };
+  const left = props.mapLeft + Math.min(Math.max(8, x + 14), Math.max(8, props.mapWidth - 342));
+  return { left: `${left}px`, top: `${below ? y.value + 10 : y.value - 86}px` };
 });
 </script>
 
@@ -50,7 +60,12 @@ const boxStyle = computed(() => {
         <span class="figure">{{ level ?? "…" }}</span> dB in 1/24 oct
         <template v-if="treatment"> · treatment <span class="figure">{{ treatment }}</span> dB</template>
       </div>
-      <div>probe itself rings <span class="figure">{{ ring }}</span> ms</div>
+      <div>
+        <template v-if="evidence">track rings <span class="figure">{{ evidence.ring ? Math.round(evidence.ring) : "–" }}</span> ms · </template>probe itself rings <span class="figure">{{ ring }}</span> ms
+      </div>
+      <div v-if="evidence">
+        <span class="figure">{{ signed(evidence.excess, 0) }}</span> dB over its surroundings · peak <span class="figure">{{ Math.round(100 * evidence.share) }}</span> % of time · {{ stays }}
+      </div>
     </div>
   </div>
 </template>
@@ -61,7 +76,7 @@ const boxStyle = computed(() => {
 .band.on { opacity: 0.32; }
 .line { position: absolute; left: 0; right: 0; border-top: 1px solid var(--probe); }
 .box {
-  position: absolute; width: 244px; background: var(--panel); border: 1px solid var(--probe); border-radius: 3px;
+  position: absolute; width: 334px; white-space: nowrap; overflow: hidden; background: var(--panel); border: 1px solid var(--probe); border-radius: 3px;
   padding: 3px 8px; font-size: 11px; line-height: 17px;
 }
 .box strong { font-size: 12.5px; }

@@ -6,6 +6,7 @@ import { frequencyToY, mapLevel, panTime, timeToX, xToTime, yToFrequency, zoomTi
 import { colour, rgb, usePicture } from "../../lib/canvas";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
+import { useFindings } from "../../stores/findings";
 import { complain, useSong } from "../../stores/song";
 
 const SHOWN_DB = 66;
@@ -18,6 +19,7 @@ interface Tile {
 const bench = useBench();
 const song = useSong();
 const live = useLive();
+const findings = useFindings();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const info = shallowRef<MapInfo | null>(null);
 const tiles = new Map<string, Tile | "coming">();
@@ -95,6 +97,7 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   g.fillRect(0, 0, w, h);
   const map = info.value;
   if (map) drawMap(g, w, h, map);
+  drawFindings(g, w, h);
   const passage = bench.passage;
   if (passage && bench.mapWhole) {
     g.strokeStyle = colour("probe");
@@ -112,6 +115,43 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   g.lineTo(x, h);
   g.stroke();
 });
+
+/** Where and when: a tongue at the left edge for each finding; the chosen one framed wherever it stands out. */
+function drawFindings(g: CanvasRenderingContext2D, w: number, h: number): void {
+  g.fillStyle = g.strokeStyle = colour("stand-out");
+  for (const finding of findings.open) {
+    const { frequency_hz: hz, bandwidth_oct: octaves, moments, evidence } = finding.document;
+    const middle = frequencyToY(hz, bench.frequencies, h);
+    const half = Math.max(2, middle - frequencyToY(hz * 2 ** (octaves / 2), bench.frequencies, h));
+    const chosen = finding.id === findings.chosenId;
+    g.beginPath();
+    g.moveTo(0, middle - half);
+    g.lineTo(chosen ? 14 : 9, middle);
+    g.lineTo(0, middle + half);
+    g.fill();
+    if (!chosen) continue;
+    const frame = (from: number, to: number) => {
+      const [a, b] = [timeToX(from, bench.times, w), timeToX(to, bench.times, w)];
+      if (b < 0 || a > w) return;
+      g.strokeRect(Math.round(a) - 0.5, Math.round(middle - half - 2) + 0.5, Math.max(3, b - a), 2 * half + 4);
+    };
+    if (moments.length) moments.forEach((m) => frame(m[0] ?? 0, m[1] ?? 0));
+    else for (const [a, b] of stretches(evidence?.times_s ?? [], evidence?.excess_db ?? [])) frame(a, b);
+  }
+}
+
+/** Stretches of time in which the excess stays at 3 dB or more. */
+function stretches(times: readonly number[], excess: readonly number[]): [number, number][] {
+  const out: [number, number][] = [];
+  const step = times.length > 1 ? ((times.at(-1) as number) - (times[0] as number)) / (times.length - 1) : 0.1;
+  times.forEach((t, i) => {
+    if ((excess[i] as number) < 3) return;
+    const last = out.at(-1);
+    if (last && t - last[1] <= 1.6 * step) last[1] = t + step / 2;
+    else out.push([t - step / 2, t + step / 2]);
+  });
+  return out;
+}
 
 function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo): void {
   const level = mapLevel(map.column_s, bench.times, w * devicePixelRatio, map.levels);
@@ -136,6 +176,7 @@ function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo
   }
 }
 
+watch([() => findings.open, () => findings.chosenId], redraw);
 watch(() => bench.trackId, () => void load(), { immediate: true });
 watch(
   [() => bench.times, () => bench.frequencies, () => live.position, () => bench.passage, () => bench.mapTreated, () => bench.track?.moves],

@@ -115,7 +115,7 @@ async function add(shape: Shape): Promise<void> {
 </template>
 
 <style scoped>
-.moves { display: flex; flex-direction: column; gap: 8px; padding: 12px; overflow: auto; height: 100%; }
+.moves { display: flex; flex-direction: column; gap: 8px; padding: 10px 12px; overflow: auto; min-height: 0; }
 header { display: flex; justify-content: space-between; align-items: baseline; font-size: 12px; }
 ul { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); }
 li { display: flex; align-items: center; border-bottom: 1px solid var(--line); padding: 0 4px; }

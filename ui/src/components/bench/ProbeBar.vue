@@ -2,9 +2,11 @@
 /** The probe's settings: always in sight, so that one knows what is heard. */
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
+import { useFindings } from "../../stores/findings";
 import NumberField from "../NumberField.vue";
 
 const bench = useBench();
+const findings = useFindings();
 const live = useLive();
 const modes = [
   { value: "boost", label: "Boost" },
@@ -33,14 +35,17 @@ const modes = [
       @preview="bench.probe.octaves = $event" @change="bench.probe.octaves = $event"
     />
     <NumberField
-      compact label="louder by at most" unit="dB" :model-value="bench.probe.margin_db" :min="0" :max="24" :step="1" :digits="0"
+      compact label="louder by ≤" unit="dB" :model-value="bench.probe.margin_db" :min="0" :max="24" :step="1" :digits="0"
       @preview="bench.probe.margin_db = $event" @change="bench.probe.margin_db = $event"
     />
     <button type="button" class="plain small" :aria-pressed="bench.probe.latched" title="Keep the probe on (L)" @click="bench.toggleLatch()">
       Latch
     </button>
+    <button type="button" class="plain small" :aria-pressed="findings.pull" title="What stands out pulls the probe while you sweep (G)" @click="findings.pull = !findings.pull">
+      Pull
+    </button>
     <span class="held figure" :class="{ idle: !bench.probe.on }">
-      {{ bench.probe.on ? `held back ${live.report.probe_held_back_db.toFixed(1).replace("-", "\u2212")} dB` : "hold P or press in the profile" }}
+      {{ bench.probe.on ? `held back ${live.report.probe_held_back_db.toFixed(1).replace("-", "\u2212")} dB` : "hold P to sweep" }}
     </span>
   </div>
 </template>
@@ -53,7 +58,7 @@ const modes = [
 .probe.on { border-color: var(--probe); }
 strong { color: var(--probe-text); }
 .modes { display: flex; gap: 2px; }
-.held { font-size: 11px; color: var(--probe-text); min-width: 172px; text-align: right; }
+.held { font-size: 11px; color: var(--probe-text); min-width: 118px; text-align: right; }
 .held.idle { font-family: var(--sans); }
 .probe :deep(.label), .probe :deep(.unit) { color: var(--probe-text); }
 .probe :deep(.box) { border-color: var(--probe); }

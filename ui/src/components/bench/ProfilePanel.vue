@@ -1,14 +1,16 @@
 <script setup lang="ts">
 /** The profile: long-term level to the right, before and after treatment, with what is playing now. Press to probe. */
 import { ref, watch } from "vue";
-import { frequencyToY, yToFrequency } from "../../lib/axis";
+import { frequencyToY, valueAt, yToFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
+import { useFindings } from "../../stores/findings";
 
 const SHOWN_DB = 72;
 const bench = useBench();
 const live = useLive();
+const findings = useFindings();
 const canvas = ref<HTMLCanvasElement | null>(null);
 
 type Values = ArrayLike<number>;
@@ -32,6 +34,7 @@ const { height, redraw } = usePicture(canvas, (g, w, h) => {
   g.lineTo(0, frequencyToY(p.grid_hz[0] ?? 20, bench.frequencies, h));
   g.fillStyle = colour("grey");
   g.fill();
+  drawFindings(g, h, x, p.grid_hz, p.untreated_db);
   if (live.spectrum && live.state.playing && live.state.focus === bench.trackId) {
     const heard = live.state.signal === "untreated" ? live.spectrum.untreated : live.spectrum.treated;
     trace(live.spectrumGrid, heard);
@@ -47,6 +50,26 @@ const { height, redraw } = usePicture(canvas, (g, w, h) => {
   g.lineWidth = 1;
   drawNumbers(g, w, h, top, x);
 });
+
+/** What stands out, filled: from the level down to what the surroundings suggest. The chosen one is full, others light. */
+function drawFindings(g: CanvasRenderingContext2D, h: number, x: (db: number) => number, grid: Values, level: Values): void {
+  g.fillStyle = g.strokeStyle = colour("stand-out");
+  for (const finding of findings.open) {
+    const e = finding.document.evidence;
+    if (!e?.grid_hz.length) continue;
+    const at = (i: number) => valueAt(grid, level, e.grid_hz[i] as number) ?? -120;
+    const over = e.grid_hz.map((_, i) => Math.max(0, (e.level_db[i] as number) - (e.expected_db[i] as number)));
+    const y = (i: number) => frequencyToY(e.grid_hz[i] as number, bench.frequencies, h);
+    g.beginPath();
+    over.forEach((_, i) => g.lineTo(x(at(i)), y(i)));
+    for (let i = over.length - 1; i >= 0; i--) g.lineTo(x(at(i) - (over[i] as number)), y(i));
+    g.closePath();
+    g.globalAlpha = finding.id === findings.chosenId ? 0.95 : 0.45;
+    g.fill();
+    g.globalAlpha = 1;
+    if (finding.id === findings.chosenId) g.stroke();
+  }
+}
 
 function drawNumbers(g: CanvasRenderingContext2D, w: number, h: number, top: number, x: (db: number) => number): void {
   g.font = `10px ${colour("mono")}`;
@@ -72,6 +95,7 @@ function drawScale(g: CanvasRenderingContext2D, h: number, top: number, x: (db: 
   }
 }
 
+watch([() => findings.open, () => findings.chosenId], redraw);
 watch([() => bench.profile, () => bench.frequencies, () => live.spectrum, () => live.state.playing], redraw);
 
 function hover(event: PointerEvent): void {

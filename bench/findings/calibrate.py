@@ -1,0 +1,66 @@
+"""Measure how often a spot is real, by its evidence, and put the table into the model that ships.
+
+    python -m bench.findings.calibrate
+
+Looks at the half that is tuned on: each clip damaged twice in other ways than it was trained on, and once clean.
+The table is an isotonic regression (`scipy.optimize.isotonic_regression`), thinned to a few points.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.optimize import isotonic_regression
+
+from bench.findings.clips import clip
+from bench.findings.damage import RATE, Bell, damage
+from bench.findings.judge import means
+from bench.findings.sources import all_sources
+from mivlo.core.findings.confidence import evidence_score
+from mivlo.core.findings.cuts import Spot
+from mivlo.core.findings.search import Search
+from mivlo.core.units import Floats
+
+OUT = "src/mivlo/core/findings/model.npz"
+Seen = list[tuple[float, bool]]
+
+
+def _spots(x: Floats) -> list[Spot]:
+    return Search(x[:, None], sample_rate=RATE).spots()
+
+
+def _count(spots: list[Spot], bells: tuple[Bell, ...], seen: dict[str, Seen]) -> None:
+    for spot in spots:
+        real = any(means(spot.frequency_hz, spot.octaves, bell) for bell in bells)
+        seen["broad" if spot.broad else "narrow"].append((evidence_score(spot.score, spot.gain_db), real))
+
+
+def table(seen: Seen) -> Floats:
+    """(2, n): evidence, rising, and the share of real ones among those with about so much of it."""
+    at, real = np.array(sorted(seen), dtype=np.float64).T
+    share = isotonic_regression(real).x
+    # the ends are pulled towards what so few examples can say
+    share = np.clip(share, 0.02, 1.0 - 1.0 / (np.sum(real) + 2.0))
+    chosen = np.unique(np.linspace(0, len(at) - 1, min(25, len(at))).astype(int))
+    middle = [float(np.mean(share[max(0, i - len(at) // 50) : i + len(at) // 50 + 1])) for i in chosen]
+    return np.stack([at[chosen], np.maximum.accumulate(middle)])
+
+
+def main(takes: int = 2) -> None:
+    seen: dict[str, Seen] = {"narrow": [], "broad": []}
+    for number, source in enumerate(s for s in all_sources() if s.half == "tune"):
+        for take in range(takes):
+            clean = clip(source, take)
+            _count(_spots(clean), (), seen)
+            for again in range(2):
+                damaged, bells = damage(clean, np.random.default_rng([31, number, take, again]))
+                _count(_spots(damaged), bells, seen)
+    with np.load(OUT) as found:
+        kept = {name: found[name] for name in found.files}
+    for sort, rows in seen.items():
+        kept[sort] = table(rows)
+        print(sort, len(rows), np.round(kept[sort], 2).tolist())
+    np.savez_compressed(OUT, **kept)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,48 @@
+"""The clean clips on disk: rendering them takes longer than anything that is done with them."""
+
+from __future__ import annotations
+
+import os
+import re
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+
+import numpy as np
+
+from bench.findings.sources import Source, all_sources
+from mivlo.core.units import Floats
+
+CACHE = Path(os.environ.get("MIVLO_BENCH_CACHE", "var/bench/findings"))
+
+
+def clip(source: Source, take: int) -> Floats:
+    """The clip of a take, from the cache or made now."""
+    path = CACHE / "clips" / f"{re.sub(r'[^a-z0-9]+', '-', source.name.lower())}-{take}.npy"
+    if not path.exists():
+        path.parent.mkdir(parents=True, exist_ok=True)
+        partial = path.with_suffix(f".{os.getpid()}.part.npy")
+        np.save(partial, source.clip(take).astype(np.float32))
+        partial.replace(path)
+    return np.asarray(np.load(path), dtype=np.float64)
+
+
+def _make(job: tuple[int, int]) -> str:
+    source = all_sources()[job[0]]
+    try:
+        clip(source, job[1])
+    except Exception as refused:
+        return f"{source.name}: {refused}"
+    return ""
+
+
+def main(takes: int = 2, workers: int = 2) -> None:
+    jobs = [(i, take) for take in range(takes) for i in range(len(all_sources()))]
+    with ProcessPoolExecutor(workers) as pool:
+        for done, said in enumerate(pool.map(_make, jobs, chunksize=4)):
+            if said or done % 50 == 0:
+                print(done, len(jobs), said, flush=True)
+
+
+if __name__ == "__main__":
+    main(*[int(a) for a in sys.argv[1:]])

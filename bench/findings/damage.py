@@ -1,0 +1,81 @@
+"""Known damage: bells of known centre, width and gain that can be heard, and broad humps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from mivlo.core.chain import treat
+from mivlo.core.moves import Move, Shape
+from mivlo.core.spectra import long_term_levels
+from mivlo.core.units import Floats, octaves_to_q
+
+RATE = 48_000
+BANDS_HZ = 60.0 * 2.0 ** (np.arange(int(12 * np.log2(12_000 / 60)) + 1) / 12)
+
+
+@dataclass(frozen=True, slots=True)
+class Bell:
+    """What was done. A hump is broad."""
+
+    frequency_hz: float
+    octaves: float
+    gain_db: float
+    hump: bool
+
+    def as_move(self) -> Move:
+        return Move(Shape.BELL, self.frequency_hz, q=octaves_to_q(self.octaves), gain_db=self.gain_db)
+
+
+def levels(x: Floats) -> Floats:
+    """Long-term spectrum in 1/12-octave bands, 60 Hz to 12 kHz, in dB."""
+    return long_term_levels(x[:, None], BANDS_HZ, sample_rate=RATE, bands_per_octave=12)
+
+
+def distance(a: Floats, b: Floats) -> float:
+    """RMS difference in dB of two long-term spectra, the overall gain removed."""
+    d = a - b
+    return float(np.sqrt(np.mean((d - np.mean(d)) ** 2)))
+
+
+def apply(x: Floats, bells: tuple[Bell, ...]) -> Floats:
+    return treat(x[:, None], [b.as_move() for b in bells], sample_rate=RATE)[:, 0]
+
+
+def draw_bell(random: np.random.Generator, *, hump: bool) -> Bell:
+    """A hump (+5 to +8 dB, 1 to 1.5 octaves, 250 to 600 Hz) or a ring (+8 to +18 dB, 0.05 to 0.35 octave)."""
+    if hump:
+        return Bell(_log(random, 250, 600), float(random.uniform(1.0, 1.5)), float(random.uniform(5, 8)), True)
+    return Bell(_log(random, 120, 6_000), _log(random, 0.05, 0.35), float(random.uniform(8, 18)), False)
+
+
+def damage(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
+    """The clip with two or three bells, sometimes a hump among them; each narrow one lifts its own band by 3 dB."""
+    before = levels(clean)
+    audible = before > np.max(before) - 50.0  # where the clip has energy
+    bells: list[Bell] = []
+    wanted = int(random.integers(2, 4))
+    hump = bool(random.random() < 0.35)
+    for _ in range(60):
+        if len(bells) == wanted:
+            break
+        bell = draw_bell(random, hump=hump and not any(b.hump for b in bells))
+        f = bell.frequency_hz
+        apart = all(abs(np.log2(f / b.frequency_hz)) > (0.3 if not (b.hump or bell.hump) else 0.0) for b in bells)
+        at = int(np.argmin(np.abs(np.log2(BANDS_HZ / f))))
+        if not apart or not audible[at]:
+            continue
+        if not bell.hump:
+            own = 2.0 ** (np.array([0.0]) / 12) * f
+            lifted = long_term_levels(apply(clean, (bell,))[:, None], own, sample_rate=RATE, bands_per_octave=12)
+            was = long_term_levels(clean[:, None], own, sample_rate=RATE, bands_per_octave=12)
+            if lifted[0] - was[0] < 3.0:
+                continue
+        bells.append(bell)
+    chosen = tuple(bells)
+    return apply(clean, chosen), chosen
+
+
+def _log(random: np.random.Generator, low: float, high: float) -> float:
+    return float(np.exp(random.uniform(np.log(low), np.log(high))))

@@ -1,0 +1,89 @@
+"""Contours of damaged and clean clips with what was done to them: what the network learns from and is tested on."""
+
+from __future__ import annotations
+
+import sys
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from bench.findings.clips import CACHE, clip
+from bench.findings.damage import RATE, Bell, damage
+from bench.findings.sources import Source, all_sources
+from mivlo.core.findings.contours import all_contours
+from mivlo.core.findings.frames import frame_levels, make_parts
+from mivlo.core.units import Floats
+
+DAMAGES = 6
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """A clip as the network sees it. `bells` is empty for a clean one."""
+
+    source: str
+    half: str
+    contours: Floats
+    bells: tuple[Bell, ...]
+
+
+def contours_of(x: Floats) -> Floats:
+    parts = make_parts(RATE)
+    return all_contours([frame_levels([x[:, None]], p) for p in parts], parts)
+
+
+def _path(source: Source, take: int) -> Path:
+    return CACHE / "examples" / f"{source.name.replace(' ', '-')}-{take}.npz"
+
+
+def _build(job: tuple[int, int]) -> str:
+    source = all_sources()[job[0]]
+    path = _path(source, job[1])
+    if path.exists():
+        return ""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        clean = clip(source, job[1])
+    except Exception as refused:
+        return f"{source.name}: {refused}"
+    random = np.random.default_rng([job[0], job[1], 77])
+    views, done = [contours_of(clean)], [np.zeros((0, 4))]
+    for _ in range(DAMAGES):
+        damaged, bells = damage(clean, random)
+        views.append(contours_of(damaged))
+        done.append(np.array([[b.frequency_hz, b.octaves, b.gain_db, b.hump] for b in bells]).reshape(-1, 4))
+    lengths = np.array([len(d) for d in done])
+    np.savez(path, contours=np.stack(views).astype(np.float32), bells=np.concatenate(done), lengths=lengths)
+    return ""
+
+
+def load(halves: tuple[str, ...], takes: int = 2) -> list[Example]:
+    """All examples of these halves that have been built."""
+    out = []
+    for source in all_sources():
+        if source.half not in halves:
+            continue
+        for take in range(takes):
+            path = _path(source, take)
+            if not path.exists():
+                continue
+            with np.load(path) as found:
+                cuts = np.split(found["bells"], np.cumsum(found["lengths"])[:-1])
+                for contours, rows in zip(found["contours"], cuts, strict=True):
+                    bells = tuple(Bell(f, o, g, bool(h)) for f, o, g, h in rows)
+                    out.append(Example(source.name, source.half, contours, bells))
+    return out
+
+
+def main(takes: int = 2, workers: int = 2) -> None:
+    jobs = [(i, t) for t in range(takes) for i in range(len(all_sources()))]
+    with ProcessPoolExecutor(workers) as pool:
+        for done, said in enumerate(pool.map(_build, jobs, chunksize=4)):
+            if said or done % 50 == 0:
+                print(done, len(jobs), said, flush=True)
+
+
+if __name__ == "__main__":
+    main(*[int(a) for a in sys.argv[1:]])

@@ -1,0 +1,156 @@
+"""The figures: how far the proposed cuts repair the damage, what is found, and what is said of clean clips."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from bench.findings.clips import clip
+from bench.findings.damage import RATE, Bell, damage, distance, levels
+from bench.findings.sources import Source, all_sources
+from mivlo.core.chain import treat
+from mivlo.core.findings import Finding
+from mivlo.core.units import Floats, q_to_octaves
+
+MOST = 8
+Find = Callable[[Floats], Sequence[Finding]]
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """A damaged clip and its clean one."""
+
+    source: Source
+    take: int
+    clean: Floats
+    damaged: Floats
+    bells: tuple[Bell, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """One case judged."""
+
+    name: str
+    repair: float
+    rings: int
+    rings_found: int
+    humps: int
+    humps_found: int
+    cents: list[float]
+    average_precision: float
+    said_of_clean: int
+    deep_on_clean: int
+    changed_clean_db: float
+    seconds_per_minute: float
+    missed: list[str]
+
+
+def cases(half: str, takes: int = 2) -> list[Case]:
+    """The benchmark's clips of a half; the damage is another than any that was trained on."""
+    out = []
+    for number, source in enumerate(s for s in all_sources() if s.half == half):
+        for take in range(takes):
+            clean = clip(source, take)
+            damaged, bells = damage(clean, np.random.default_rng([20_261, number, take]))
+            out.append(Case(source, take, clean, damaged, bells))
+    return out
+
+
+def means(frequency_hz: float, octaves: float, bell: Bell) -> bool:
+    """Whether a proposal at a frequency, so wide, means this bell."""
+    apart = abs(np.log2(frequency_hz / bell.frequency_hz))
+    if bell.hump:
+        return bool(apart <= bell.octaves / 2 and octaves >= bell.octaves / 4)
+    return bool(apart <= max(1 / 24, bell.octaves / 2))
+
+
+def hits(finding: Finding, bell: Bell) -> bool:
+    return means(finding.move.frequency_hz, q_to_octaves(finding.move.q), bell)
+
+
+def average_precision(said: Sequence[Finding], bells: Sequence[Bell], also: Sequence[Finding]) -> float:
+    """Of the ranked proposals; what is also said of the clean clip and is no hit does not count against them."""
+    left, rank, precisions = list(bells), 0, []
+    for finding in said:
+        hit = next((b for b in left if hits(finding, b)), None)
+        if hit is not None:
+            rank += 1
+            left.remove(hit)
+            precisions.append((len(bells) - len(left)) / rank)
+            continue
+        if any(abs(np.log2(finding.frequency_hz / c.frequency_hz)) < 1 / 12 for c in also):
+            continue
+        rank += 1
+    return float(sum(precisions) / len(bells))
+
+
+def treated(x: Floats, said: Sequence[Finding]) -> Floats:
+    moves = [f.move for f in said[:MOST]]
+    return treat(x[:, None], moves, sample_rate=RATE)[:, 0] if moves else x
+
+
+def judge(case: Case, find: Find) -> Verdict:
+    began = time.process_time()
+    said = find(case.damaged)
+    spent = time.process_time() - began
+    of_clean = find(case.clean)
+    target = levels(case.clean)
+    before = distance(levels(case.damaged), target)
+    after = distance(levels(treated(case.damaged, said)), target)
+    top = said[:MOST]
+    rings = [b for b in case.bells if not b.hump]
+    humps = [b for b in case.bells if b.hump]
+    cents, missed = [], []
+    for bell in case.bells:
+        found = [f.move.frequency_hz for f in top if hits(f, bell)]
+        if not found:
+            missed.append(f"{bell.frequency_hz:.0f} Hz {bell.octaves:.2f} oct {bell.gain_db:.0f} dB")
+        elif not bell.hump:
+            cents.append(float(min(abs(1200 * np.log2(f / bell.frequency_hz)) for f in found)))
+    return Verdict(
+        name=f"{case.source.name}/{case.take}",
+        repair=1.0 - after / before,
+        rings=len(rings),
+        rings_found=len(cents),
+        humps=len(humps),
+        humps_found=sum(any(hits(f, b) for f in top) for b in humps),
+        cents=cents,
+        average_precision=average_precision(said, case.bells, of_clean),
+        said_of_clean=len(of_clean),
+        deep_on_clean=sum(f.move.gain_db <= -4.0 for f in of_clean),
+        changed_clean_db=distance(levels(treated(case.clean, of_clean)), target),
+        seconds_per_minute=spent / (len(case.damaged) / RATE / 60.0),
+        missed=missed,
+    )
+
+
+def _per_clean_clip(verdicts: Sequence[Verdict]) -> str:
+    said, deep = np.mean([v.said_of_clean for v in verdicts]), np.mean([v.deep_on_clean for v in verdicts])
+    return f"{said:.1f} / {deep:.2f}"
+
+
+def table(verdicts: Sequence[Verdict]) -> list[tuple[str, str, str]]:
+    """(what, measured, asked for)."""
+    repair = np.array([v.repair for v in verdicts])
+    cents = [c for v in verdicts for c in v.cents]
+    rings, humps = sum(v.rings for v in verdicts), sum(v.humps for v in verdicts)
+    return [
+        ("clips", str(len(verdicts)), ""),
+        ("repair, mean / median", f"{repair.mean():.2f} / {np.median(repair):.2f}", "0.30"),
+        ("clips made worse", f"{100 * np.mean(repair < 0):.0f} %", "at most 12 %"),
+        ("rings in the top 8", f"{100 * sum(v.rings_found for v in verdicts) / rings:.0f} % of {rings}", "80 %"),
+        ("humps found", f"{100 * sum(v.humps_found for v in verdicts) / max(1, humps):.0f} % of {humps}", "60 %"),
+        ("centre error, median", f"{np.median(cents):.1f} cents", "12 cents"),
+        ("mean average precision", f"{np.mean([v.average_precision for v in verdicts]):.2f}", "0.75"),
+        (
+            "proposals per clean clip / at least 4 dB deep",
+            _per_clean_clip(verdicts),
+            "2.5 / 0.3",
+        ),
+        ("change of a clean clip, mean", f"{np.mean([v.changed_clean_db for v in verdicts]):.2f} dB", "0.5 dB"),
+        ("compute per minute of audio", f"{np.median([v.seconds_per_minute for v in verdicts]):.2f} s", "3 s"),
+    ]

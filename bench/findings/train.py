@@ -1,0 +1,245 @@
+"""Train the networks that ship in `mivlo/core/findings/model.npz`. Needs torch (`pip install torch==2.13.0`).
+
+    python -m bench.findings.clips 2 2      # renders the clean clips
+    python -m bench.findings.dataset 2 2    # damages them
+    python -m bench.findings.train          # five networks, averaged when they are used
+    python -m bench.findings.calibrate      # how often what they say is true
+
+Learns from the sources of the kind "more"; "tune" is only watched; "held out" is not read.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+import torch
+from scipy.interpolate import CubicSpline
+from torch import nn
+from torch.nn import functional
+
+from bench.findings.damage import Bell, draw_bell
+from bench.findings.dataset import Example, load
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
+from mivlo.core.findings.network import DILATIONS, HEADS, KERNEL, input_of_boost, network_input
+from mivlo.core.moves import treatment_db
+
+OUT = Path("src/mivlo/core/findings/model.npz")
+GRID = finding_grid()
+WIDTH = 48
+BATCH = 32
+TARGETS = len(HEADS) + 2
+"""As HEADS, then where the parameters of narrow and of broad ones count."""
+
+
+class Network(nn.Module):
+    def __init__(self, channels: int, dropout: float = 0.2) -> None:
+        super().__init__()
+        self.first = nn.Conv1d(channels, WIDTH, KERNEL, padding=KERNEL // 2)
+        self.wide = nn.ModuleList(
+            nn.Conv1d(WIDTH, WIDTH, KERNEL, padding=d * (KERNEL // 2), dilation=d) for d in DILATIONS
+        )
+        self.mix = nn.ModuleList(nn.Conv1d(WIDTH, WIDTH, 1) for _ in DILATIONS)
+        self.last = nn.Conv1d(WIDTH, len(HEADS), 1)
+        self.dropout = nn.Dropout1d(dropout)
+        nn.init.constant_(self.last.bias, 0.0)
+        with torch.no_grad():
+            self.last.weight.mul_(0.3)
+            self.last.bias[HEADS.index("centre")] = -4.0
+            self.last.bias[HEADS.index("hump_centre")] = -4.0
+            for mix in self.mix:
+                mix.weight.mul_(0.5)
+
+    def forward(self, x: torch.Tensor) -> torch.Tensor:
+        h = functional.relu(self.first(x))
+        for wide, mix in zip(self.wide, self.mix, strict=True):
+            h = h + mix(self.dropout(functional.relu(wide(h))))
+        return self.last(functional.relu(h))
+
+
+def targets(bells: tuple[Bell, ...]) -> np.ndarray:
+    out = np.zeros((TARGETS, len(GRID)), dtype=np.float32)
+    for row, humps in ((0, False), (1, True)):
+        moves = [b.as_move() for b in bells if b.hump is humps]
+        out[row] = treatment_db(moves, GRID, sample_rate=48_000) / 10.0
+    at = np.arange(len(GRID))
+    for bell in bells:
+        place = np.interp(np.log2(bell.frequency_hz), np.log2(GRID), at)
+        blur = 6.0 if bell.hump else 1.2
+        heat = np.exp(-0.5 * ((at - round(place)) / blur) ** 2)
+        row = 3 if bell.hump else 2
+        out[row] = np.maximum(out[row], heat)
+        near = np.abs(at - place) <= (8 if bell.hump else 2)
+        first = 7 if bell.hump else 4
+        out[first, near] = np.log2(bell.octaves) + (0.0 if bell.hump else 3.0)
+        out[first + 1, near] = bell.gain_db / 10.0
+        out[first + 2, near] = (place - at[near]) / (8.0 if bell.hump else 1.0)
+        out[11 if bell.hump else 10, near] = 1.0
+    return out
+
+
+def loss_of(said: torch.Tensor, true: torch.Tensor) -> torch.Tensor:
+    curves = functional.smooth_l1_loss(said[:, :2], true[:, :2], beta=0.2, reduction="none")
+    weight = 1.0 + 4.0 * true[:, :2]
+    total = 8.0 * (curves * weight).mean()
+    for head in (2, 3):
+        heat, p = true[:, head], torch.sigmoid(said[:, head]).clamp(1e-5, 1 - 1e-5)
+        exact = (heat > 0.999).float()
+        focal = -(exact * (1 - p) ** 2 * torch.log(p) + (1 - exact) * (1 - heat) ** 4 * p**2 * torch.log(1 - p))
+        total = total + 0.5 * focal.sum() / exact.sum().clamp(min=1.0)
+    for first, mask in ((4, true[:, 10]), (7, true[:, 11])):
+        apart = functional.smooth_l1_loss(
+            said[:, first : first + 3], true[:, first : first + 3], beta=0.1, reduction="none"
+        )
+        total = total + (apart * mask[:, None]).sum() / mask.sum().clamp(min=1.0)
+    return total
+
+
+class Supply:
+    """Batches of examples, each perhaps damaged a little more and moved up or down.
+
+    More damage is laid over the contours as the curve of a bell: true for bells that ring shorter than a
+    window; the others come from really damaged sound only.
+    """
+
+    def __init__(self, examples: list[Example], seed: int) -> None:
+        self._random = np.random.default_rng(seed)
+        self._examples = examples
+        self._inputs = np.stack([network_input(e.contours) for e in examples])
+        self._power = np.stack([e.contours[0] for e in examples])
+
+    def epoch(self) -> list[np.ndarray]:
+        order = self._random.permutation(len(self._examples))
+        return [order[i : i + BATCH] for i in range(0, len(order) - BATCH + 1, BATCH)]
+
+    def batch(self, rows: np.ndarray) -> tuple[torch.Tensor, torch.Tensor]:
+        made = [self._one(int(i)) for i in rows]
+        x = torch.from_numpy(np.stack([a for a, _ in made]))
+        y = torch.from_numpy(np.stack([b for _, b in made]))
+        return shifted(x, y, self._random)
+
+    def _one(self, i: int) -> tuple[np.ndarray, np.ndarray]:
+        bells, x = self._examples[i].bells, self._inputs[i]
+        x = x + input_of_boost(self._colour())
+        if self._random.random() < 0.6:
+            more = self._more(self._power[i], bells)
+            if more:
+                boost = treatment_db([b.as_move() for b in more], GRID, sample_rate=48_000)
+                x = x + input_of_boost(boost)
+                bells = (*bells, *more)
+        return x, targets(bells)
+
+    def _colour(self) -> np.ndarray:
+        """The colour of another instrument or microphone: a smooth curve that is nobody's trouble."""
+        knots = self._random.normal(0.0, 4.0, size=7)
+        smooth = CubicSpline(np.linspace(0, 1, 7), knots)(np.linspace(0, 1, len(GRID)))
+        return np.asarray(smooth * self._random.random())
+
+    def _more(self, power: np.ndarray, bells: tuple[Bell, ...]) -> tuple[Bell, ...]:
+        random, out = self._random, []
+        wanted = int(random.integers(1, 3 if bells else 4))
+        for _ in range(12):
+            if len(out) == wanted:
+                break
+            hump = bool(random.random() < 0.22)
+            bell = draw_bell(random, hump=hump)
+            if hump and random.random() < 0.5:  # the benchmark's humps lie in the boxy range, trouble also elsewhere
+                place = float(np.exp(random.uniform(np.log(90), np.log(8_000))))
+                bell = Bell(place, float(random.uniform(0.6, 1.5)), float(random.uniform(5, 10)), True)
+            others = (*bells, *out)
+            if hump and any(b.hump for b in others):
+                continue
+            if not hump and bell.frequency_hz * bell.octaves < 40.0:
+                continue  # rings longer than a window
+            if any(
+                abs(np.log2(bell.frequency_hz / b.frequency_hz)) < (0.0 if hump or b.hump else 0.3) for b in others
+            ):
+                continue
+            at = int(np.argmin(np.abs(np.log2(GRID / bell.frequency_hz))))
+            if power[at] < np.max(power) - 50.0:
+                continue
+            band = slice(max(0, at - 2), at + 3)
+            lift = treatment_db([bell.as_move()], GRID[band], sample_rate=48_000)
+            was = np.sum(10.0 ** (power[band] / 10.0))
+            if not hump and 10.0 * np.log10(np.sum(10.0 ** ((power[band] + lift) / 10.0)) / was) < 3.0:
+                continue
+            out.append(bell)
+        return tuple(out)
+
+
+def shifted(x: torch.Tensor, y: torch.Tensor, random: np.random.Generator) -> tuple[torch.Tensor, torch.Tensor]:
+    """The same clip somewhat higher or lower: nothing is learnt of single frequencies. The place stays true."""
+    by = int(random.integers(-POINTS_PER_OCTAVE // 4, POINTS_PER_OCTAVE // 4 + 1))
+    moved, aims = torch.roll(x, by, dims=2), torch.roll(y, by, dims=2)
+    if by > 0:
+        moved[:, :, :by], aims[:, :, :by] = moved[:, :, by : by + 1], 0.0
+    elif by < 0:
+        moved[:, :, by:], aims[:, :, by:] = moved[:, :, by - 1 : by], 0.0
+    moved[:, -1] = x[:, -1]
+    return moved, aims
+
+
+def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch.Tensor], epochs: int) -> Network:
+    torch.manual_seed(seed)
+    supply = Supply(examples, seed)
+    vx, vy = watched
+    network = Network(vx.shape[1])
+    steps = epochs * (len(examples) // BATCH)
+    optimiser = torch.optim.AdamW(network.parameters(), lr=3e-3, weight_decay=0.05)
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 3e-3, total_steps=steps + 1, pct_start=0.15)
+    average = torch.optim.swa_utils.AveragedModel(
+        network, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.995)
+    )
+    with ThreadPoolExecutor(1) as pool:
+        for epoch in range(epochs):
+            network.train()
+            began, total = time.time(), 0.0
+            batches = supply.epoch()
+            coming = pool.submit(supply.batch, batches[0])
+            for i in range(len(batches)):
+                a, b = coming.result()
+                if i + 1 < len(batches):
+                    coming = pool.submit(supply.batch, batches[i + 1])
+                a = a + 0.05 * torch.randn_like(a)
+                loss = loss_of(network(a), b)
+                optimiser.zero_grad()
+                loss.backward()
+                torch.nn.utils.clip_grad_norm_(network.parameters(), 2.0)
+                optimiser.step()
+                schedule.step()
+                average.update_parameters(network)
+                total += float(loss.detach())
+            average.eval()
+            with torch.no_grad():
+                seen = np.mean(
+                    [float(loss_of(average(vx[i : i + 64]), vy[i : i + 64])) for i in range(0, len(vx), 64)]
+                )
+            print(f"{seed} {epoch} {total / len(batches):.4f} {seen:.4f} {time.time() - began:.1f} s", flush=True)
+    return average.module
+
+
+def main(networks: int = 5, epochs: int = 18, first: int = 0) -> None:
+    """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
+    torch.set_num_threads(2)
+    examples, tune = load(("more",)), load(("tune",))
+    watched = (
+        torch.from_numpy(np.stack([network_input(e.contours) for e in tune])),
+        torch.from_numpy(np.stack([targets(e.bells) for e in tune])),
+    )
+    print("examples", len(examples), "watched", len(tune), "channels", watched[0].shape[1], flush=True)
+    out: dict[str, np.ndarray] = {}
+    if first:
+        with np.load(OUT) as found:
+            out = {name: found[name] for name in found.files if name.split("/")[0] in map(str, range(first))}
+    for seed in range(first, networks):
+        for name, value in train(seed, examples, watched, epochs).state_dict().items():
+            out[f"{seed}/{name}"] = value.numpy().astype(np.float16)
+        out["networks"] = np.array(seed + 1)
+        np.savez_compressed(OUT, **out)  # type: ignore[arg-type]
+
+
+if __name__ == "__main__":
+    main(*[int(a) for a in sys.argv[1:]])

@@ -1,0 +1,95 @@
+"""Many statistics of the same sound over frequency.
+
+A resonance that stands still lifts all of them; notes, which come and go and move, lift only some.
+The valley (per frame the least level within a sixteenth of an octave on each side, averaged over the
+frames) hardly sees partials at all.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d, minimum_filter1d
+
+from mivlo.core.findings.frames import MARGIN, Part, Singles, finding_grid
+
+QUANTILES = (0.1, 0.3, 0.5, 0.7, 0.9, 0.98)
+_NEAR, _WIDE = 3, 6
+"""Points on each side: 1/16 and 1/8 octave."""
+_GATE_DB = 45.0
+"""Frames this far below the loud ones are rests and say nothing."""
+
+CONTOURS = (
+    "mean_power", "mean", *(f"quantile_{q}" for q in QUANTILES), "valley", "valley_median", "valley_high",
+    "valley_wide", "ridge", "spread", "lasting", "lasting_valley", "falling", "fall_rate", "rise_rate",
+    "quiet_valley", "loud", "peak_share",
+)  # fmt: skip
+LONG_CONTOURS = ("long_mean_power", "long_median", "long_low", "long_valley", "long_peak_share")
+
+
+def sounding_frames(levels: Singles) -> np.ndarray:  # type: ignore[type-arg]
+    """Indices of the frames that are not rests; all of them when hardly any would be left."""
+    loudness = np.max(levels, axis=1)
+    kept = np.flatnonzero(loudness > np.quantile(loudness, 0.95) - _GATE_DB)
+    return kept if len(kept) >= 4 else np.arange(len(levels))
+
+
+def part_contours(levels: Singles, part: Part) -> Singles:
+    """(len(CONTOURS), points of the part) in dB; rates in dB per frame, shares times 20."""
+    own = slice(part.start - part.reach.start, part.start - part.reach.start + part.stop - part.start)
+    kept = sounding_frames(levels)
+    inside = levels[kept]
+    floor = np.max(np.mean(inside, axis=0)) - 90.0
+    inside = np.maximum(inside, floor)
+    valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
+    ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
+    total = 10.0 * np.log10(np.sum(10.0 ** (inside / 10.0), axis=1))
+    lag = min(3, len(inside) - 1)  # 0.13 to 0.26 s
+    lasting = np.minimum(inside[lag:], inside[: len(inside) - lag])
+    change = inside[1:] - inside[:-1] if len(inside) > 1 else np.zeros_like(inside)
+    trend = total[1:] - total[:-1] if len(inside) > 1 else np.zeros(1)
+    falling = np.argsort(trend)[: max(1, len(trend) // 3)]
+    rising = np.argsort(trend)[-max(1, len(trend) // 10) :]
+    loud_first = np.argsort(total)[::-1]
+    quiet, loud = loud_first[-max(1, len(total) // 3) :], loud_first[: max(1, len(total) // 5)]
+    rows = [
+        10.0 * np.log10(np.mean(10.0 ** (inside / 10.0), axis=0)),
+        np.mean(inside, axis=0),
+        *np.quantile(inside, QUANTILES, axis=0),
+        np.mean(valley, axis=0),
+        np.median(valley, axis=0),
+        np.quantile(valley, 0.9, axis=0),
+        np.mean(minimum_filter1d(inside, 2 * _WIDE + 1, axis=1), axis=0),
+        np.mean(ridge, axis=0),
+        np.std(inside, axis=0),
+        np.mean(lasting, axis=0),
+        np.mean(minimum_filter1d(lasting, 2 * _NEAR + 1, axis=1), axis=0),
+        np.mean(inside[1:][falling] if len(inside) > 1 else inside, axis=0),
+        np.median(change[falling], axis=0),
+        np.mean(change[rising], axis=0),
+        np.mean(valley[quiet], axis=0),
+        np.mean(inside[loud], axis=0),
+        20.0 * np.mean(inside >= ridge - 1e-3, axis=0),
+    ]
+    return np.asarray(np.stack(rows)[:, own], dtype=np.float32)
+
+
+def long_contours(levels: Singles) -> Singles:
+    """(len(LONG_CONTOURS), grid) of the long windows."""
+    inside = levels[sounding_frames(levels)]
+    inside = np.maximum(inside, np.max(np.mean(inside, axis=0)) - 90.0)
+    ridge = maximum_filter1d(inside, 5, axis=1)
+    rows = [
+        10.0 * np.log10(np.mean(10.0 ** (inside / 10.0), axis=0)),
+        np.median(inside, axis=0),
+        np.quantile(inside, 0.15, axis=0),
+        np.mean(minimum_filter1d(inside, 5, axis=1), axis=0),
+        20.0 * np.mean(inside >= ridge - 1e-3, axis=0),
+    ]
+    return np.asarray(np.stack(rows), dtype=np.float32)
+
+
+def all_contours(levels: list[Singles], parts: tuple[Part, ...]) -> Singles:
+    """(contours, grid): what each part says of its range, and the long windows' view of all."""
+    short = np.concatenate([part_contours(x, p) for x, p in zip(levels[:-1], parts[:-1], strict=True)], axis=1)
+    assert short.shape[1] == len(finding_grid()), MARGIN
+    return np.concatenate([short, long_contours(levels[-1])])

@@ -1,0 +1,110 @@
+"""From a reading to spots, and from spots to the smallest cuts.
+
+Centre points that the network is fairly sure of become bells; then all of them are fitted together to
+the boost that it expects over frequency, because neighbours overlap. Depth shrinks with doubt: a spot
+that is there with an even chance is worth half of its depth, in the mean.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.optimize import least_squares
+from scipy.signal import find_peaks
+
+from mivlo.core.findings.frames import finding_grid
+from mivlo.core.findings.network import Reading
+from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Move, Shape
+from mivlo.core.units import Floats, octaves_to_q
+
+DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
+_DOUBT_NARROW, _DOUBT_BROAD = 1.6, 1.7
+_SURE, _DOUBTFUL_DB = 0.65, 3.5
+LEAST_CENTRE, LEAST_HUMP_CENTRE = 0.12, 0.15
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """A boost that seems to be there.
+
+    score : the network's 0 to 1, not calibrated.
+    """
+
+    frequency_hz: float
+    octaves: float
+    gain_db: float
+    score: float
+    broad: bool
+
+
+def bell_db(at_oct: Floats, centre_oct: float, octaves: float, gain_db: float) -> Floats:
+    """The analogue bell of the Audio EQ Cookbook in dB; frequencies as octaves over 1 Hz."""
+    a = 10.0 ** (gain_db / 40.0)
+    w = 2.0 ** (at_oct - centre_oct)
+    q = octaves_to_q(octaves)
+    away = (1.0 - w * w) ** 2
+    band = (w / q) ** 2
+    return np.asarray(10.0 * np.log10((away + band * a * a) / (away + band / (a * a))))
+
+
+def spots_of(reading: Reading) -> list[Spot]:
+    """Centre points of the reading, most certain first."""
+    grid = finding_grid()
+    out = []
+    for i in find_peaks(np.pad(reading.centre, 1), height=LEAST_CENTRE, distance=3)[0] - 1:
+        f = float(grid[i] * 2.0 ** reading.offset_oct[i])
+        score = float(reading.centre[i])
+        out.append(Spot(f, float(reading.octaves[i]), float(reading.gain_db[i]), score, False))
+    for i in find_peaks(np.pad(reading.hump_centre, 1), height=LEAST_HUMP_CENTRE, distance=24)[0] - 1:
+        f = float(grid[i] * 2.0 ** reading.hump_offset_oct[i])
+        score = float(reading.hump_centre[i])
+        out.append(Spot(f, float(reading.hump_octaves[i]), float(reading.hump_gain_db[i]), score, True))
+    return sorted(out, key=lambda s: -s.score)
+
+
+def fit_together(spots: list[Spot], reading: Reading, *, trust: float = 1.0) -> list[Spot]:
+    """Centre, width and depth of all spots at once, so that their sum follows the expected boost.
+
+    trust : how much the curve counts against each spot's own first values.
+    """
+    if not spots:
+        return []
+    at = np.log2(finding_grid())
+    wanted = reading.boost_db + reading.hump_db
+    first = np.array([[np.log2(s.frequency_hz), np.log2(s.octaves), s.gain_db] for s in spots])
+    # how far each may go: a narrow spot's centre is known to a part of its width
+    give = np.array([[0.1 * s.octaves, 0.35, 3.0] for s in spots])
+
+    def off(steps: Floats) -> Floats:
+        values = first + steps.reshape(-1, 3) * give
+        total = np.zeros_like(at)
+        for (centre, width, gain), spot in zip(values, spots, strict=True):
+            total += spot.score**0.5 * bell_db(at, centre, 2.0 ** np.clip(width, -5.0, 1.2), gain)
+        return np.concatenate([trust * (total - wanted) / 3.0, steps])
+
+    found = least_squares(off, np.zeros(first.size), max_nfev=30, bounds=(-3.0, 3.0)).x.reshape(-1, 3)
+    values = first + found * give
+    widths = 2.0 ** np.clip(values[:, 1], -5.0, 1.2)
+    return [
+        replace(spot, frequency_hz=float(2.0**centre), octaves=float(width), gain_db=float(max(gain, 0.0)))
+        for spot, (centre, _, gain), width in zip(spots, values, widths, strict=True)
+    ]
+
+
+def smallest_depth_db(spot: Spot, confidence: float, *, deepest_db: float | None = None) -> float:
+    """How deep the cut of a spot is, above 0: the expected boost for a sure one, far less for a doubtful one.
+
+    A cut of a spot that is not there does as much harm as one of a real spot does good; the exponents were chosen on
+    the half of the benchmark that is tuned on. What is hardly more likely than not is never cut deeply.
+    """
+    depth = min(spot.gain_db, deepest_db or (DEEPEST_BROAD_DB if spot.broad else DEEPEST_NARROW_DB))
+    depth *= float(confidence ** (_DOUBT_BROAD if spot.broad else _DOUBT_NARROW))
+    return min(depth, _DOUBTFUL_DB) if confidence < _SURE else depth
+
+
+def as_cut(spot: Spot, confidence: float, *, deepest_db: float | None = None) -> Move:
+    """The bell that brings a spot to its surroundings."""
+    q = min(max(octaves_to_q(spot.octaves), LOWEST_Q), HIGHEST_Q)
+    depth = smallest_depth_db(spot, confidence, deepest_db=deepest_db)
+    return Move(Shape.BELL, spot.frequency_hz, q=q, gain_db=-depth)

@@ -1,0 +1,77 @@
+"""What a finding is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from mivlo.core.findings.evidence import Evidence
+from mivlo.core.moves import Move
+from mivlo.core.units import Note, hz_to_note
+
+METHOD = 2
+"""Version of the method; results of another version are made anew."""
+
+
+class Kind(StrEnum):
+    RING = "ring"
+    BOOM = "boom"
+    BOX = "box"
+    MUD = "mud"
+    HONK = "honk"
+    HARSH = "harsh"
+    FIZZ = "fizz"
+    SIBILANCE = "sibilance"
+    PLOSIVE = "plosive"
+    WHISTLE = "whistle"
+    RUMBLE = "rumble"
+    HUM = "hum"
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something that stands out, its evidence, and the smallest move that brings it to its surroundings.
+
+    frequency_hz, bandwidth_oct : centre and width of the bell that fits it (width at half of the gain in dB).
+    excess_db : how far it stands over its surroundings.
+    confidence : 0 to 1; of those at 0.8, about 80 % are real.
+    share_of_time : share of the sounding time in which it stands out by 3 dB or more.
+    moments : (from, to) in s, for what comes and goes; empty for what stays.
+    similar : 0 to 1, how alike the moments are in level; None for what stays.
+    worst_s : where it stands out most.
+    ring_ms : time for 60 dB that the band rings on after the sound that excites it; None if it was not seen.
+    own_ring_ms : how long a resonance of that width rings by itself, to compare with.
+    slope : dB of excess per dB of the track's level; above 0 it grows on loud notes.
+    harmonic : the nearest harmonic explanation, or "" if there is none.
+    threshold_db : for what is there only now and then: level of the band in dBFS over which a dynamic move acts.
+    takes_db : what the move takes from the rest of the track, as its change of level in dB (0 or below).
+    says : what has to be told about the proposal, in one sentence; mostly empty.
+    """
+
+    kind: Kind
+    frequency_hz: float
+    bandwidth_oct: float
+    excess_db: float
+    confidence: float
+    move: Move
+    share_of_time: float = 1.0
+    moments: tuple[tuple[float, float], ...] = ()
+    similar: float | None = None
+    worst_s: float = 0.0
+    ring_ms: float | None = None
+    own_ring_ms: float = 0.0
+    slope: float = 0.0
+    harmonic: str = ""
+    threshold_db: float | None = None
+    takes_db: float = 0.0
+    says: str = ""
+    evidence: Evidence = field(default_factory=Evidence)
+
+    @property
+    def note(self) -> Note:
+        return hz_to_note(self.frequency_hz)
+
+    @property
+    def rank(self) -> float:
+        """How early it comes in a list: most certain and most disturbing first."""
+        return self.confidence * (0.6 + min(self.excess_db, 16.0) / 40.0)

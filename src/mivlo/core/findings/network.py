@@ -1,0 +1,151 @@
+"""A small network that reads contours and says where something was boosted, by how much and how wide.
+
+It is a stack of dilated one-dimensional convolutions over the frequency grid (Yu & Koltun, "Multi-Scale
+Context Aggregation by Dilated Convolutions", ICLR 2016) with heads in the manner of centre-point
+detectors (Zhou, Wang & Krähenbühl, "Objects as Points", 2019). Inference is numpy only. The weights are
+made by `python -m bench.findings.train` from the sources named in `bench/findings/sources.py`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from importlib.resources import files
+
+import numpy as np
+from scipy.ndimage import gaussian_filter1d
+
+from mivlo.core.findings.contours import CONTOURS, LONG_CONTOURS
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Singles, finding_grid
+from mivlo.core.units import Floats
+
+HEADS = (
+    "boost", "hump", "centre", "hump_centre", "width", "gain", "offset", "hump_width", "hump_gain", "hump_offset",
+)  # fmt: skip
+DILATIONS = (1, 2, 4, 8, 16, 1, 2, 4)
+KERNEL = 5
+_NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
+
+
+def network_input(contours: Singles) -> Singles:
+    """(channels, grid): each contour over its surroundings (1/3 octave), these over theirs (1.5 octaves), place.
+
+    Absolute level is taken out: a track that is 10 dB louder is the same track.
+    """
+    x = np.asarray(contours, dtype=np.float32)
+    near = gaussian_filter1d(x, POINTS_PER_OCTAVE / 3, axis=1, mode="nearest")
+    far = gaussian_filter1d(x, POINTS_PER_OCTAVE * 1.5, axis=1, mode="nearest")
+    # how far each statistic lies from the mean power: how much notes come and go there
+    levels = np.array([i for i in range(len(x)) if i not in _NOT_LEVELS and i > 0])
+    apart = (x[levels] - x[0]) / 20.0
+    others = x[sorted(_NOT_LEVELS)] / 8.0
+    place = np.log2(finding_grid() / 800.0)[None].astype(np.float32) / 3.0
+    return np.concatenate([(x - near) / 8.0, (near - far) / 8.0, apart, others, place]).astype(np.float32)
+
+
+def input_of_boost(boost_db: Floats) -> Singles:
+    """What a boost (grid,) that lies over the whole sound adds to `network_input`, whose steps are all linear."""
+    rows = len(CONTOURS) + len(LONG_CONTOURS)
+    levels = [i for i in range(rows) if i not in _NOT_LEVELS]
+    one = np.asarray(boost_db, dtype=np.float32)
+    near = gaussian_filter1d(one, POINTS_PER_OCTAVE / 3, mode="nearest")
+    far = gaussian_filter1d(one, POINTS_PER_OCTAVE * 1.5, mode="nearest")
+    added = np.zeros((2 * rows + len(levels) - 1 + len(_NOT_LEVELS) + 1, len(one)), dtype=np.float32)
+    added[levels] = (one - near) / 8.0
+    added[[rows + i for i in levels]] = (near - far) / 8.0
+    return added
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What the network says, each (grid,).
+
+    boost_db, hump_db : expected boost by narrow and by broad troubles.
+    centre, hump_centre : 0 to 1, how much a point looks like the centre of one.
+    The others hold at centres: octaves, dB, and the offset of the true centre in octaves.
+    """
+
+    boost_db: Floats
+    hump_db: Floats
+    centre: Floats
+    hump_centre: Floats
+    octaves: Floats
+    gain_db: Floats
+    offset_oct: Floats
+    hump_octaves: Floats
+    hump_gain_db: Floats
+    hump_offset_oct: Floats
+
+
+def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Singles:
+    """(in, n) with (out, in, k): same length, zeros outside."""
+    k = weight.shape[2]
+    reach = dilation * (k // 2)
+    padded = np.pad(x, ((0, 0), (reach, reach)))
+    out = np.repeat(bias[:, None], x.shape[1], axis=1)
+    for i in range(k):
+        out += weight[:, :, i] @ padded[:, i * dilation : i * dilation + x.shape[1]]
+    return out
+
+
+def run_network(weights: dict[str, Singles], inputs: Singles) -> Singles:
+    """(len(HEADS), grid) raw outputs of one network."""
+    h = np.maximum(_convolve(inputs, weights["first.weight"], weights["first.bias"], 1), 0.0)
+    for i, dilation in enumerate(DILATIONS):
+        step = np.maximum(_convolve(h, weights[f"wide.{i}.weight"], weights[f"wide.{i}.bias"], dilation), 0.0)
+        h = h + _convolve(step, weights[f"mix.{i}.weight"], weights[f"mix.{i}.bias"], 1)
+    h = np.maximum(h, 0.0)
+    return _convolve(h, weights["last.weight"], weights["last.bias"], 1)
+
+
+def as_reading(raw: Singles) -> Reading:
+    """Raw outputs (len(HEADS), grid) in their units."""
+    head = {name: raw[i].astype(np.float64) for i, name in enumerate(HEADS)}
+
+    def share(x: Floats) -> Floats:
+        return np.asarray(1.0 / (1.0 + np.exp(-np.clip(x, -30, 30))))
+
+    return Reading(
+        boost_db=np.maximum(head["boost"], 0.0) * 10.0,
+        hump_db=np.maximum(head["hump"], 0.0) * 10.0,
+        centre=share(head["centre"]),
+        hump_centre=share(head["hump_centre"]),
+        octaves=2.0 ** np.clip(head["width"] - 3.0, -4.6, -1.0),
+        gain_db=np.clip(head["gain"] * 10.0, 0.0, 20.0),
+        offset_oct=np.clip(head["offset"], -2.0, 2.0) / POINTS_PER_OCTAVE,
+        hump_octaves=2.0 ** np.clip(head["hump_width"], -1.0, 1.0),
+        hump_gain_db=np.clip(head["hump_gain"] * 10.0, 0.0, 11.0),
+        hump_offset_oct=np.clip(head["hump_offset"], -1.5, 1.5) * 8.0 / POINTS_PER_OCTAVE,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Model:
+    """What ships: the weights of several networks, and how often what they say is true.
+
+    calibration : "narrow" and "broad" to (2, n): rising evidence and the share of real ones.
+    """
+
+    networks: tuple[dict[str, Singles], ...]
+    calibration: dict[str, Floats]
+
+
+_UNTESTED = np.array([[-4.0, 4.0], [0.0, 1.0]])
+
+
+@lru_cache(maxsize=1)
+def shipped_model() -> Model:
+    """The model of this package, read once."""
+    with files("mivlo.core.findings").joinpath("model.npz").open("rb") as file, np.load(file) as found:
+        networks = tuple(
+            {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found.files if n.startswith(f"{i}/")}
+            for i in range(int(found["networks"]))
+        )
+        tables = {sort: found[sort] if sort in found.files else _UNTESTED for sort in ("narrow", "broad")}
+    return Model(networks, tables)
+
+
+def read_contours(contours: Singles) -> Reading:
+    """The mean of the shipped networks."""
+    inputs = network_input(contours)
+    return as_reading(np.mean([run_network(w, inputs) for w in shipped_model().networks], axis=0))

@@ -1,0 +1,309 @@
+"""The search: look once, read the network, ask the rules, fit the smallest cuts, gather the evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from mivlo.core.errors import BadAudio
+from mivlo.core.findings.along import Along, measure_along
+from mivlo.core.findings.confidence import confidence_of, is_believable
+from mivlo.core.findings.contours import all_contours
+from mivlo.core.findings.cuts import Spot, as_cut, bell_db, fit_together, spots_of
+from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay, own_ring_ms
+from mivlo.core.findings.evidence import Evidence, SpotTrace, harmonic_of, is_steady_note, trace
+from mivlo.core.findings.finding import Finding, Kind
+from mivlo.core.findings.floor import Hum, Rumble, find_hum, find_rumble
+from mivlo.core.findings.frames import Sound, finding_grid, look
+from mivlo.core.findings.kinds import BROAD_OCT, broad_kind
+from mivlo.core.findings.loudness_bound import LoudTrouble, find_loud_trouble
+from mivlo.core.findings.moments import Moments, find_plosives, find_sibilance, find_whistles, voice_frames
+from mivlo.core.findings.network import Reading, read_contours
+from mivlo.core.moves import Move, Shape, treatment_db
+from mivlo.core.units import Floats, octaves_to_q
+
+Progress = Callable[[float], None]
+
+MOST = 12
+LEAST_CONFIDENCE = 0.15
+LOUD_TROUBLE_ROLES = frozenset({"voice", "brass", "winds", "strings", "guitar"})
+"""What can be driven into harshness while it sounds; what is struck or plucked brightens with each stroke."""
+_LEAST_DEPTH_DB = 0.8
+_SHORTEST_S = 0.05
+_DRAWN = 240
+_UNTIL_DYNAMIC = "A static cut, made shallower: it acts all the time, the trouble is there only {when}."
+
+
+class Search:
+    """One look at a sound, from which findings and evidence are taken.
+
+    Parameters
+    ----------
+    sound : (n, channels), read a stretch at a time; what is longer than 150 s is sampled evenly.
+    sample_rate : Hz.
+    start, stop : frames between which it is looked at.
+    role : what the track is ("voice", "guitar", ...); moments are looked for in voices only.
+    progress : told the share done, 0 to 1.
+
+    Raises
+    ------
+    BadAudio : nothing, or less than 50 ms, to look at.
+    """
+
+    def __init__(
+        self,
+        sound: Sound,
+        *,
+        sample_rate: float,
+        start: int = 0,
+        stop: int | None = None,
+        role: str | None = None,
+        progress: Progress = lambda share: None,
+    ) -> None:
+        end = sound.shape[0] if stop is None else min(stop, sound.shape[0])
+        if end - start < _SHORTEST_S * sample_rate:
+            raise BadAudio("There is too little sound to say anything; choose at least 0.05 s.")
+        self._sound, self._start, self._stop, self._role = sound, start, end, role
+        self._highest_hz = 0.45 * sample_rate
+        self.sample_rate = sample_rate
+        self.view = look(sound, start, end, sample_rate=sample_rate, progress=lambda share: progress(0.6 * share))
+        self.contours = all_contours(self.view.levels, self.view.parts)
+        self.silent = bool(np.max(self.contours[0]) < -100.0)
+        self.reading: Reading = read_contours(self.contours)
+        progress(0.75)
+        self._spectrum: WholeSpectrum | None = None
+
+    @property
+    def spectrum(self) -> WholeSpectrum:
+        """The whole sound's transform, made when it is first asked for."""
+        if self._spectrum is None:
+            self._spectrum = WholeSpectrum(self.view.mono, sample_rate=self.sample_rate, breaks=self.view.breaks[1:])
+        return self._spectrum
+
+    def along(self) -> Along:
+        """The evidence at every frequency, for what is under a pointer."""
+        return measure_along(self.contours, self.reading, self.spectrum)
+
+    def findings(
+        self, *, most: int = MOST, least_confidence: float = LEAST_CONFIDENCE, deepest_db: float | None = None
+    ) -> list[Finding]:
+        """What stands out, most certain and most disturbing first."""
+        if self.silent:
+            return []
+        hum = find_hum(self.view)
+        found = self._spots(hum, deepest_db)
+        if hum is not None:
+            found.append(self._hum(hum))
+        if self._role in LOUD_TROUBLE_ROLES:
+            for trouble in find_loud_trouble(self.view):
+                self._add_loud(found, trouble)
+        if self._role == "voice":
+            found += self._moments()
+        rumble = find_rumble(self._sound, self._start, self._stop, sample_rate=self.sample_rate)
+        if rumble is not None:
+            found.append(self._rumble(rumble))
+        kept = sorted((f for f in found if f.confidence >= least_confidence), key=lambda f: -f.rank)
+        return kept[:most]
+
+    # --- rings and broad trouble ------------------------------------------------------------------
+
+    def spots(self, leave_out_hz: Sequence[float] = ()) -> list[Spot]:
+        """Boosts that seem to be there, fitted together; not those at the frequencies `leave_out_hz`."""
+        spots = [s for s in spots_of(self.reading) if s.frequency_hz < self._highest_hz]
+        spots = [s for s in spots if not any(abs(np.log2(s.frequency_hz / f)) < 1 / 36 for f in leave_out_hz)]
+        return fit_together(spots, self.reading)
+
+    def _spots(self, hum: Hum | None, deepest_db: float | None) -> list[Finding]:
+        spots = self.spots([f for f, _ in hum.lines] if hum else [])
+        return [f for f in (self._finding(spot, deepest_db) for spot in spots) if f is not None]
+
+    def _finding(self, spot: Spot, deepest_db: float | None) -> Finding | None:
+        confidence = confidence_of(spot)
+        cut = as_cut(spot, confidence, deepest_db=deepest_db)
+        if cut.gain_db > -_LEAST_DEPTH_DB or not is_believable(spot, LEAST_CONFIDENCE):
+            return None
+        if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
+            return None
+        decay = None if spot.broad else measure_decay(self.spectrum, spot.frequency_hz, spot.octaves)
+        if decay is not None and _steady(decay, spot):
+            spot = replace(spot, frequency_hz=decay.frequency_hz)
+            cut = replace(cut, frequency_hz=decay.frequency_hz)
+        broad = spot.broad or spot.octaves >= BROAD_OCT
+        kind = broad_kind(spot.frequency_hz, self._role) if broad else Kind.RING
+        return self._with_evidence(
+            Finding(kind, spot.frequency_hz, spot.octaves, spot.gain_db, confidence, cut), decay, broad=broad
+        )
+
+    def _with_evidence(self, finding: Finding, decay: Decay | None, *, broad: bool) -> Finding:
+        f, octaves = finding.frequency_hz, finding.bandwidth_oct
+        seen = trace(self.view, f, octaves)
+        slope, together = seen.slope()
+        own = own_ring_ms(f, octaves)
+        return replace(
+            finding,
+            share_of_time=round(seen.share_of_time, 3),
+            worst_s=round(_worst(seen), 3),
+            ring_ms=None if decay is None else round(1000.0 * decay.ring_s, 1),
+            own_ring_ms=round(own, 1),
+            slope=round(slope, 3) if abs(together) > 0.3 else 0.0,
+            harmonic="" if broad else harmonic_of(self.view.levels[-1], f),
+            takes_db=round(self._takes(finding.move, f, octaves), 2),
+            evidence=self._evidence(finding, seen, decay, own),
+        )
+
+    def _takes(self, move: Move, frequency_hz: float, octaves: float) -> float:
+        """Change of level in dB of all that lies outside of the spot."""
+        grid = finding_grid()
+        power = 10.0 ** (self.contours[0].astype(np.float64) / 10.0) * grid  # per bin to per octave
+        outside = np.abs(np.log2(grid / frequency_hz)) > octaves / 2.0
+        left = power[outside] * 10.0 ** (treatment_db([move], grid[outside], sample_rate=self.sample_rate) / 10.0)
+        return float(10.0 * np.log10(np.sum(left) / max(float(np.sum(power[outside])), 1e-30)))
+
+    def _evidence(self, finding: Finding, seen: SpotTrace, decay: Decay | None, own: float) -> Evidence:
+        grid = finding_grid()
+        reach = max(0.75, 2.0 * finding.bandwidth_oct)
+        near = np.flatnonzero(np.abs(np.log2(grid / finding.frequency_hz)) <= reach)
+        level = self.contours[0][near].astype(np.float64)
+        bell = bell_db(
+            np.log2(grid[near]), float(np.log2(finding.frequency_hz)), finding.bandwidth_oct, finding.excess_db
+        )
+        drawn = np.unique(np.linspace(0, len(seen.times_s) - 1, min(_DRAWN, len(seen.times_s))).astype(int))
+        return Evidence(
+            grid_hz=_rounded(grid[near], 1),
+            level_db=_rounded(level, 1),
+            expected_db=_rounded(level - bell, 1),
+            times_s=_rounded(seen.times_s[drawn], 2),
+            excess_db=_rounded(seen.excess_db[drawn], 1),
+            track_db=_rounded(seen.track_db[drawn], 1),
+            spot_db=_rounded(seen.spot_db[drawn], 1),
+            decay_ms=decay.times_ms if decay else (),
+            decay_db=decay.db if decay else (),
+            own_ring_ms=round(own, 1),
+        )
+
+    # --- what the rules find ----------------------------------------------------------------------
+
+    def _add_loud(self, found: list[Finding], trouble: LoudTrouble) -> None:
+        """A range that hurts on loud notes; a finding that is there already is told to grow with the level."""
+        for i, other in enumerate(found):
+            wide = max(other.bandwidth_oct, trouble.octaves) / 2.0
+            if abs(np.log2(other.frequency_hz / trouble.frequency_hz)) < wide and other.bandwidth_oct >= 0.3:
+                found[i] = replace(
+                    other, slope=round(trouble.slope, 2), threshold_db=round(trouble.level_db, 1),
+                    says=_UNTIL_DYNAMIC.format(when="on loud notes"), move=_shallower(other.move),
+                )  # fmt: skip
+                return
+        depth = min(trouble.more_db, 6.0)
+        move = Move(Shape.BELL, trouble.frequency_hz, q=octaves_to_q(trouble.octaves), gain_db=-depth / 2.0)
+        confidence = float(np.clip(0.25 + 0.06 * (trouble.more_db - 4.0), 0.2, 0.75))
+        kind = broad_kind(trouble.frequency_hz, self._role)
+        finding = Finding(
+            kind, trouble.frequency_hz, trouble.octaves, round(trouble.more_db, 1), round(confidence, 3), move,
+            threshold_db=round(trouble.level_db, 1), says=_UNTIL_DYNAMIC.format(when="on loud notes"),
+        )  # fmt: skip
+        found.append(replace(self._with_evidence(finding, None, broad=True), slope=round(trouble.slope, 2)))
+
+    def _moments(self) -> list[Finding]:
+        frames = voice_frames(self._sound, self._start, self._stop, sample_rate=self.sample_rate)
+        seconds = (self._stop - self._start) / self.sample_rate
+        out = []
+        for kind, moments in (
+            (Kind.SIBILANCE, find_sibilance(frames)),
+            (Kind.PLOSIVE, find_plosives(frames)),
+            (Kind.WHISTLE, find_whistles(frames)),
+        ):
+            if moments is not None and moments.frequency_hz < self._highest_hz:
+                out.append(self._moment(kind, moments, seconds))
+        return out
+
+    def _moment(self, kind: Kind, m: Moments, seconds: float) -> Finding:
+        depth = min(m.excess_db, 6.0)
+        if kind is Kind.PLOSIVE:
+            move = Move(Shape.LOW_SHELF, 120.0, q=0.707, gain_db=-depth / 2.0)
+        else:
+            move = Move(Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-depth / 2.0)
+        longest = max(m.spans_s, key=lambda s: s[1] - s[0])
+        confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
+        finding = Finding(
+            kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,
+            threshold_db=round(m.level_db, 1), says=_UNTIL_DYNAMIC.format(when=f"at {len(m.spans_s)} moments"),
+        )  # fmt: skip
+        whole = self._with_evidence(finding, None, broad=True)
+        share = sum(b - a for a, b in m.spans_s) / max(seconds, 1e-9)
+        return replace(
+            whole,
+            moments=m.spans_s,
+            similar=round(m.similar, 2),
+            worst_s=longest[0],
+            share_of_time=round(share, 4),
+            slope=0.0,
+            ring_ms=None,
+        )
+
+    def _hum(self, hum: Hum) -> Finding:
+        frequency, over = max(hum.lines, key=lambda line: line[1])
+        octaves = 0.06
+        confidence = float(np.clip(0.4 + 0.1 * len(hum.lines) + 0.01 * over, 0.4, 0.95))
+        move = Move(Shape.BELL, frequency, q=octaves_to_q(octaves), gain_db=-min(over, 12.0))
+        finding = Finding(
+            Kind.HUM, frequency, octaves, round(over, 1), round(confidence, 3), move,
+            harmonic=f"{round(frequency / hum.mains_hz)} × {hum.mains_hz:.0f} Hz mains",
+        )  # fmt: skip
+        whole = self._with_evidence(finding, None, broad=False)
+        return replace(whole, harmonic=finding.harmonic, share_of_time=1.0, slope=0.0)
+
+    def _rumble(self, rumble: Rumble) -> Finding:
+        move = Move(Shape.LOW_CUT, rumble.cut_hz, slope_db_per_octave=24)
+        confidence = float(np.clip(0.3 + 0.02 * rumble.over_db, 0.3, 0.85))
+        finding = Finding(
+            Kind.RUMBLE, rumble.frequency_hz, 1.0, round(rumble.over_db, 1), round(confidence, 3), move,
+            says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
+        )  # fmt: skip
+        return replace(self._with_evidence(finding, None, broad=True), slope=0.0, share_of_time=1.0)
+
+
+def _steady(decay: Decay, spot: Spot) -> bool:
+    """Whether the decays agree on a frequency well within the spot: then it is more exact than the grid's."""
+    if decay.frequency_hz <= 0.0 or decay.spread_cents > 6.0:
+        return False
+    apart = abs(1200.0 * np.log2(decay.frequency_hz / spot.frequency_hz))
+    return bool(apart < min(30.0, 400.0 * spot.octaves))
+
+
+def _worst(seen: SpotTrace) -> float:
+    """Where it stands out most while the track is loud enough to be heard."""
+    heard = seen.track_db > np.quantile(seen.track_db, 0.4)
+    excess = np.where(heard, np.minimum(seen.excess_db, 40.0) + 0.3 * (seen.spot_db - np.max(seen.spot_db)), -np.inf)
+    return float(seen.times_s[int(np.argmax(excess))])
+
+
+def _shallower(move: Move) -> Move:
+    return replace(move, gain_db=move.gain_db / 2.0)
+
+
+def _rounded(values: Floats, digits: int) -> tuple[float, ...]:
+    return tuple(np.round(np.asarray(values, dtype=np.float64), digits).tolist())
+
+
+def find(
+    samples: Sound,
+    *,
+    sample_rate: float,
+    role: str | None = None,
+    most: int = MOST,
+    least_confidence: float = LEAST_CONFIDENCE,
+) -> list[Finding]:
+    """What stands out in a recording (n, channels), most certain and most disturbing first.
+
+    An empty one has no findings. `Search` gives more: a passage, evidence at any frequency, progress.
+    """
+    if samples.shape[0] < _SHORTEST_S * sample_rate:
+        return []
+    return Search(samples, sample_rate=sample_rate, role=role).findings(most=most, least_confidence=least_confidence)
+
+
+def whole_treatment(findings: Sequence[Finding]) -> list[Move]:
+    """All proposals as a treatment."""
+    return [finding.move for finding in findings]

@@ -1,0 +1,160 @@
+"""Looking for findings: which tracks have to be looked at, doing it, and what becomes of older findings."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from mivlo.core.chain import TreatedSound
+from mivlo.core.errors import BadAudio
+from mivlo.core.findings import METHOD, Along, Finding, Search
+from mivlo.core.findings.frames import Sound
+from mivlo.services.errors import NotFound
+from mivlo.services.found import FindingDocument
+from mivlo.services.importing import library
+from mivlo.services.state import SongState, TrackState, is_decided, read_song
+from mivlo.services.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.store.database import session as open_session
+from mivlo.store.database import tell
+from mivlo.store.models import AnalysisRow, FindingRow, TaskRow, Track
+
+
+def looked_range(song: SongState, track: TrackState) -> tuple[int, int]:
+    """Frames between which a track is looked at: the passage if the song says so, else all of it."""
+    if not song.look_in_passage or song.passage_from_s is None or song.passage_to_s is None:
+        return 0, track.frames
+    start = min(track.frames, int(song.passage_from_s * song.sample_rate))
+    stop = min(track.frames, int(song.passage_to_s * song.sample_rate))
+    return (start, stop) if stop > start else (0, track.frames)
+
+
+def analysis_key(song: SongState, track: TrackState) -> str:
+    """Names all that the findings of a track depend on; another key means that they are out of date."""
+    moves = [asdict(m.move()) for m in track.moves if m.enabled]
+    facts = [METHOD, track.audio_sha256, song.sample_rate, track.role, looked_range(song, track), moves]
+    return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
+
+
+def request_stale(session: Session, song_id: int) -> list[int]:
+    """Tasks for the tracks whose findings are out of date and that nobody looks at already; their ids.
+
+    A track that is changed while it is looked at is asked for again when that look is over.
+    """
+    song = read_song(session, song_id)
+    ids = [track.id for track in song.tracks]
+    known = dict(
+        session.execute(select(AnalysisRow.track_id, AnalysisRow.key).where(AnalysisRow.track_id.in_(ids))).all()
+    )
+    taken = set(
+        session.scalars(
+            select(TaskRow.payload["track_id"].as_integer()).where(
+                TaskRow.song_id == song_id, TaskRow.kind == "analyse", TaskRow.state.in_(OPEN_STATES)
+            )
+        )
+    )
+    stale = [t for t in song.tracks if known.get(t.id) != analysis_key(song, t) and t.id not in taken]
+    return [create_task(session, song_id, "analyse", t.name, {"track_id": t.id}).id for t in stale]
+
+
+def run_analysis(task_id: int) -> dict[str, Any]:
+    """Do the task: look at the track as it is now, and keep what was found. Can be run twice without harm."""
+    with open_session() as session:
+        task = get_task(session, task_id)
+        song = read_song(session, task.song_id)
+        try:
+            track = song.track(task.payload["track_id"])
+        except NotFound:
+            return {}  # deleted meanwhile
+        known = session.get(AnalysisRow, track.id)
+        key = analysis_key(song, track)
+        if known is not None and known.key == key:
+            return {"track_id": track.id}
+    start, stop = looked_range(song, track)
+    moves = [m.move() for m in track.moves if m.enabled]
+    samples = library().samples(track.audio_sha256, song.sample_rate)
+    sound: Sound = TreatedSound(samples, moves, sample_rate=song.sample_rate) if moves else samples
+    found, along = _look(sound, song, track, start, stop, TaskProgress(task_id))
+    with open_session() as session:
+        row = AnalysisRow(
+            track_id=track.id, key=key, method=METHOD, from_s=start / song.sample_rate, to_s=stop / song.sample_rate,
+            treated=bool(moves), along=along,
+        )  # fmt: skip
+        session.get(Track, track.id, with_for_update=True)  # one at a time for a track
+        session.merge(row)
+        keep_findings(session, track.id, found)
+        tell(session, song.id, "findings", track_id=track.id)
+    return {"track_id": track.id}
+
+
+def _look(
+    sound: Sound, song: SongState, track: TrackState, start: int, stop: int, progress: TaskProgress
+) -> tuple[list[Finding], dict[str, Any]]:
+    try:
+        search = Search(
+            sound, sample_rate=song.sample_rate, start=start, stop=stop, role=track.role, progress=progress
+        )
+    except BadAudio:  # nothing can be said of so short a sound
+        return [], {}
+    return search.findings(), {} if search.silent else _along_document(search.along())
+
+
+def _along_document(along: Along) -> dict[str, Any]:
+    digits = {"hz": 2, "excess_db": 1, "share": 3, "fixed_db": 1, "ring_ms": 0}
+    return {name: np.round(getattr(along, name), n).tolist() for name, n in digits.items()}
+
+
+def _same(row: FindingRow, finding: Finding) -> bool:
+    """Whether a finding means what an older one meant: the same sort of thing at the same place."""
+    momentary = {"sibilance", "plosive", "whistle", "rumble", "hum"}
+    if (row.kind in momentary or finding.kind in momentary) and row.kind != finding.kind:
+        return False
+    reach = max(1 / 24, 0.5 * min(row.bandwidth_oct, finding.bandwidth_oct))
+    alike = 0.25 < finding.bandwidth_oct / row.bandwidth_oct < 4.0
+    return alike and bool(abs(np.log2(finding.frequency_hz / row.frequency_hz)) <= reach)
+
+
+def keep_findings(session: Session, track_id: int, found: list[Finding]) -> None:
+    """Put what was found now beside what was known.
+
+    What was decided is not offered again: an accepted one learns what is left of it, a rejected one stays away.
+    Open ones get their new values or, if they are gone, are hidden.
+    """
+    query = select(FindingRow).where(FindingRow.track_id == track_id).options(selectinload(FindingRow.move))
+    rows = list(session.scalars(query.order_by(FindingRow.id)))
+    left = list(found)
+    for row in sorted(rows, key=lambda r: not is_decided(r)):  # decided ones take their match first
+        match = next((f for f in left if _same(row, f)), None)
+        if match is not None:
+            left.remove(match)
+        if is_decided(row):
+            row.left_db = None if match is None else round(match.excess_db, 1)
+            continue
+        if row.state == "accepted":  # its move was deleted
+            row.state, row.move_id = "open", None
+        row.present = match is not None
+        if match is not None:
+            _fill(row, match)
+    for finding in left:
+        row = FindingRow(track_id=track_id, state="open", present=True)
+        _fill(row, finding)
+        session.add(row)
+
+
+def _fill(row: FindingRow, finding: Finding) -> None:
+    row.kind, row.rank, row.left_db = str(finding.kind), finding.rank, None
+    row.frequency_hz, row.bandwidth_oct = finding.frequency_hz, finding.bandwidth_oct
+    row.document = FindingDocument.of(finding, evidence=True).model_dump(mode="json")
+
+
+def looking(session: Session, song_id: int) -> dict[int, float]:
+    """Tracks that are being looked at or wait for it, with the progress of each."""
+    query = select(TaskRow).where(
+        TaskRow.song_id == song_id, TaskRow.kind == "analyse", TaskRow.state.in_(OPEN_STATES)
+    )
+    return {int(task.payload["track_id"]): task.progress for task in session.scalars(query)}

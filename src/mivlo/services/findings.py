@@ -1,0 +1,172 @@
+"""Use cases on findings: reading them, accepting, rejecting, taking that back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session, selectinload
+
+from mivlo.core.moves import Move
+from mivlo.services.analysing import analysis_key, looking
+from mivlo.services.edits import Change, change_song, lock_song
+from mivlo.services.errors import NotFound
+from mivlo.services.found import FindingDocument
+from mivlo.services.songs import insert_move
+from mivlo.services.state import is_decided, read_song
+from mivlo.store.models import AnalysisRow, FindingRow, Track
+
+SAME_ACROSS_OCT = 1.0 / 36.0
+_REPEATING = ("ring", "hum", "rumble")
+
+
+@dataclass(frozen=True, slots=True)
+class FindingState:
+    """A finding as the page sees it. `in_tracks`: how many tracks of the song have it at the same place."""
+
+    id: int
+    track_id: int
+    state: str
+    move_id: int | None
+    left_db: float | None
+    in_tracks: int
+    document: FindingDocument
+
+
+@dataclass(frozen=True, slots=True)
+class TrackFindings:
+    """All findings of a track, what was looked at, and the evidence along the whole axis."""
+
+    fresh: bool
+    looking: float | None
+    from_s: float
+    to_s: float
+    treated: bool
+    along: dict[str, list[float]] | None
+    findings: list[FindingState]
+
+
+@dataclass(frozen=True, slots=True)
+class Repeat:
+    """The same thing in several tracks."""
+
+    kind: str
+    frequency_hz: float
+    track_ids: list[int]
+
+
+def _rows(session: Session, track_ids: Sequence[int]) -> list[FindingRow]:
+    query = (
+        select(FindingRow)
+        .where(FindingRow.track_id.in_(track_ids))
+        .options(selectinload(FindingRow.move))
+        .order_by(FindingRow.rank.desc(), FindingRow.id)
+    )
+    return [row for row in session.scalars(query) if row.present or is_decided(row)]
+
+
+def _place(row: FindingRow) -> float:
+    # rumble is broad and measured coarsely: one place for all of it
+    return 0.0 if row.kind == "rumble" else float(np.log2(row.frequency_hz))
+
+
+def _groups(rows: Sequence[FindingRow]) -> list[list[FindingRow]]:
+    """Rows of one kind at one place: neighbours on the axis that are no more than SAME_ACROSS_OCT apart."""
+    out: list[list[FindingRow]] = []
+    for kind in _REPEATING:
+        last = -1e9
+        for row in sorted((r for r in rows if r.kind == kind), key=_place):
+            if _place(row) - last > SAME_ACROSS_OCT:
+                out.append([])
+            out[-1].append(row)
+            last = _place(row)
+    return out
+
+
+def repeats(session: Session, song_id: int) -> list[Repeat]:
+    """What stands out at the same place in two tracks or more, the most widespread first."""
+    song = read_song(session, song_id)
+    groups = _groups(_rows(session, [t.id for t in song.tracks]))
+    found = [
+        Repeat(g[0].kind, float(np.median([r.frequency_hz for r in g])), sorted({r.track_id for r in g}))
+        for g in groups
+    ]
+    return sorted((r for r in found if len(r.track_ids) > 1), key=lambda r: -len(r.track_ids))
+
+
+def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindings:
+    """What stands out in a track, most certain and most disturbing first."""
+    song = read_song(session, song_id)
+    track = song.track(track_id)
+    rows = _rows(session, [t.id for t in song.tracks])
+    spread = {row.id: len({r.track_id for r in group}) for group in _groups(rows) for row in group}
+    known = session.get(AnalysisRow, track_id)
+    return TrackFindings(
+        fresh=known is not None and known.key == analysis_key(song, track),
+        looking=looking(session, song_id).get(track_id),
+        from_s=known.from_s if known else 0.0,
+        to_s=known.to_s if known else 0.0,
+        treated=known.treated if known else False,
+        along=(known.along or None) if known else None,
+        findings=[_state(row, spread.get(row.id, 1)) for row in rows if row.track_id == track_id],
+    )
+
+
+def _state(row: FindingRow, in_tracks: int) -> FindingState:
+    decided = is_decided(row)
+    return FindingState(
+        row.id, row.track_id, row.state if decided else "open", row.move_id if decided else None, row.left_db,
+        in_tracks, FindingDocument.model_validate(row.document),
+    )  # fmt: skip
+
+
+def _row(session: Session, song_id: int, finding_id: int) -> tuple[FindingRow, Track]:
+    row = session.get(FindingRow, finding_id)
+    track = session.get(Track, row.track_id) if row is not None else None
+    if row is None or track is None or track.song_id != song_id or track.deleted:
+        raise NotFound("finding", finding_id)
+    return row, track
+
+
+def _label(verb: str, track: Track, row: FindingRow) -> str:
+    return f"{track.name}: {verb} {row.kind} {row.frequency_hz:.0f} Hz"
+
+
+def accept(session: Session, song_id: int, finding_id: int, revision: int | None, move: Move | None = None) -> int:
+    """Make the proposed move (or `move`, adjusted) and link it to its finding, as one step; the move's id."""
+    song = lock_song(session, song_id, revision)
+    row, track = _row(session, song_id, finding_id)
+    made = insert_move(session, track, move or FindingDocument.model_validate(row.document).move.move())
+    change_song(
+        session,
+        song,
+        _label("accept", track, row),
+        [Change("move", made.id, {"deleted": False}), _decide(row, "accepted", made.id)],
+        [_decide(row, "open", None), Change("move", made.id, {"deleted": True})],
+    )
+    return made.id
+
+
+def reject(session: Session, song_id: int, finding_id: int, revision: int | None) -> None:
+    """Not a problem: it stays away, also after a new analysis."""
+    _set_state(session, song_id, finding_id, revision, "rejected", "not a problem:")
+
+
+def reopen(session: Session, song_id: int, finding_id: int, revision: int | None) -> None:
+    """Take back what was decided; a move that was made for it goes."""
+    _set_state(session, song_id, finding_id, revision, "open", "open again:")
+
+
+def _decide(row: FindingRow, state: str, move_id: int | None) -> Change:
+    return Change("finding", row.id, {"state": state, "move_id": move_id})
+
+
+def _set_state(session: Session, song_id: int, finding_id: int, revision: int | None, state: str, verb: str) -> None:
+    song = lock_song(session, song_id, revision)
+    row, track = _row(session, song_id, finding_id)
+    changes: list[Change] = [_decide(row, state, None)]
+    if row.move_id is not None and row.move is not None and not row.move.deleted:
+        changes.append(Change("move", row.move_id, {"deleted": True}))
+    change_song(session, song, _label(verb, track, row), changes)

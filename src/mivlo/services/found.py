@@ -1,0 +1,127 @@
+"""Findings as documents: what the command line prints, what is stored, what goes to the page."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+
+from mivlo.audio.decode import FileSamples
+from mivlo.core.errors import BadAudio
+from mivlo.core.findings import Evidence, Finding, Kind, Search
+from mivlo.core.findings.search import LEAST_CONFIDENCE, MOST
+from mivlo.services.roles import guess_role, name_from_file
+from mivlo.services.sheets import SheetMove
+
+
+class EvidenceDocument(BaseModel):
+    """What is drawn for a finding; see `mivlo.core.findings.Evidence`."""
+
+    grid_hz: list[float]
+    level_db: list[float]
+    expected_db: list[float]
+    times_s: list[float]
+    excess_db: list[float]
+    track_db: list[float]
+    spot_db: list[float]
+    decay_ms: list[float]
+    decay_db: list[float]
+    own_ring_ms: float
+
+    @classmethod
+    def of(cls, evidence: Evidence) -> EvidenceDocument:
+        return cls(**{name: getattr(evidence, name) for name in cls.model_fields})
+
+
+class FindingDocument(BaseModel):
+    """One finding; units are in the names. `move` is as in a sheet."""
+
+    kind: Kind
+    frequency_hz: float
+    note: str
+    cents: float
+    bandwidth_oct: float
+    excess_db: float
+    confidence: float
+    share_of_time: float
+    moments: list[list[float]]
+    similar: float | None
+    worst_s: float
+    ring_ms: float | None
+    own_ring_ms: float
+    slope_db_per_db: float
+    harmonic: str
+    threshold_db: float | None
+    takes_db: float
+    says: str
+    move: SheetMove
+    evidence: EvidenceDocument | None = None
+
+    @classmethod
+    def of(cls, f: Finding, *, evidence: bool) -> FindingDocument:
+        note = f.note
+        return cls(
+            kind=f.kind,
+            frequency_hz=round(f.frequency_hz, 3),
+            note=f"{note.name}{note.octave}",
+            cents=round(note.cents, 1),
+            bandwidth_oct=round(f.bandwidth_oct, 4),
+            excess_db=round(f.excess_db, 2),
+            confidence=f.confidence,
+            share_of_time=f.share_of_time,
+            moments=[list(span) for span in f.moments],
+            similar=f.similar,
+            worst_s=f.worst_s,
+            ring_ms=f.ring_ms,
+            own_ring_ms=f.own_ring_ms,
+            slope_db_per_db=f.slope,
+            harmonic=f.harmonic,
+            threshold_db=f.threshold_db,
+            takes_db=f.takes_db,
+            says=f.says,
+            move=SheetMove.from_move(f.move),
+            evidence=EvidenceDocument.of(f.evidence) if evidence else None,
+        )
+
+
+def search_file(
+    path: Path,
+    *,
+    from_s: float = 0.0,
+    to_s: float | None = None,
+    role: str | None = None,
+    most: int = MOST,
+    least_confidence: float = LEAST_CONFIDENCE,
+) -> tuple[FileSamples, list[Finding]]:
+    """What stands out in a file. Without a role it is guessed from the name.
+
+    Raises
+    ------
+    BadAudio : the file can't be used, or there is no sound between `from_s` and `to_s`.
+    """
+    sound = FileSamples(path)
+    rate, frames = sound.info.sample_rate, sound.info.frames
+    start = int(from_s * rate)
+    stop = frames if to_s is None else min(frames, int(to_s * rate))
+    if stop <= start:
+        raise BadAudio(f"There is no sound between --from and --to: {path.name} lasts {sound.info.duration_s:.2f} s.")
+    known = role or str(guess_role(name_from_file(path.name)))
+    if stop - start < 0.05 * rate:  # nothing can be said of so little
+        return sound, []
+    search = Search(sound, sample_rate=rate, start=start, stop=stop, role=known)
+    return sound, search.findings(most=most, least_confidence=least_confidence)
+
+
+def file_document(
+    path: Path, *, from_s: float, to_s: float | None, role: str | None, most: int, evidence: bool
+) -> dict[str, Any]:
+    """The JSON document of `mivlo find`."""
+    sound, findings = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most)
+    documents = [FindingDocument.of(f, evidence=evidence) for f in findings]
+    return {
+        "file": str(path),
+        "sample_rate": sound.info.sample_rate,
+        "duration_s": round(sound.info.duration_s, 6),
+        "findings": [d.model_dump(mode="json", exclude={"evidence"} if not evidence else set()) for d in documents],
+    }

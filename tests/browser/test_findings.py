@@ -1,0 +1,162 @@
+"""Going through what stands out, by keyboard: look, hear each way, accept, reject, undo, next."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import httpx
+import numpy as np
+import pytest
+import soundfile
+from playwright.sync_api import Page, expect
+
+from mivlo.core.chain import treat
+from mivlo.core.moves import Move, Shape
+from mivlo.core.units import octaves_to_q
+from tests.browser.conftest import state
+from tests.browser.test_access import _violations
+from tests.core.findings.sounds import RATE, melody
+from tests.web.server import send_file
+
+RINGS_HZ = (847.0, 2_130.0)
+
+
+@pytest.fixture(scope="session")
+def ringing_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Twelve seconds of a melody with two rings."""
+    moves = [Move(Shape.BELL, hz, q=octaves_to_q(0.1), gain_db=15.0) for hz in RINGS_HZ]
+    path = tmp_path_factory.mktemp("ringing") / "vibes.wav"
+    soundfile.write(path, treat(melody(length_s=12.0)[:, None], moves, sample_rate=RATE), RATE, subtype="PCM_24")
+    return path
+
+
+@pytest.fixture
+def ringing_song(address: str, empty_song: int, ringing_wav: Path) -> int:
+    send_file(address, empty_song, ringing_wav, "01_Vibes.wav")
+    send_file(address, empty_song, ringing_wav, "02_More-Vibes.wav")
+    return empty_song
+
+
+def _bench(page: Page) -> None:
+    page.goto("/tracks")
+    page.get_by_role("listitem", name="Vibes", exact=True).get_by_role("button", name="Bench").click()
+    expect(page.get_by_role("heading", name="Vibes", exact=True)).to_be_visible()
+    expect(page.get_by_role("button", name="Play")).to_be_enabled()
+    expect(_finding(page, RINGS_HZ[0])).to_be_visible()
+    expect(_finding(page, RINGS_HZ[1])).to_be_visible()
+
+
+def _finding(page: Page, hz: float):  # type: ignore[no-untyped-def]
+    """Its button in the list, within 2.5 % (43 cents) of the frequency: between partials no more can be seen."""
+    near = range(int(hz * 0.975), int(hz * 1.025) + 1)
+    digits = "|".join(rf"{f // 1000}\s{f % 1000:03d}" if f > 999 else str(f) for f in near)
+    return page.get_by_label("Findings").get_by_role("button", name=re.compile(rf"^ring ({digits}) Hz"))
+
+
+def _open_ones(page: Page) -> int:
+    text = page.get_by_label("Findings").get_by_role("status").inner_text()
+    return int(re.match(r"(\d+) open", text)[1]) if re.match(r"\d+ open", text) else -1  # type: ignore[index]
+
+
+def test_a_tracks_findings_are_decided_by_keyboard_alone(page: Page, address: str, ringing_song: int) -> None:
+    _bench(page)
+    before = _open_ones(page)
+    assert before >= 2
+    page.keyboard.press("f")
+    card = page.locator("[data-test=finding]")
+    expect(card).to_contain_text("over its surroundings")
+    expect(card).to_contain_text("stays while the notes change")
+    expect(page.locator("[data-test=readout]")).to_contain_text("dB over its surroundings")
+    assert _violations(page) == []
+
+    # four ways to hear it, one key each; playing begins by itself
+    for key, name in (("4", "Boosted"), ("5", "Alone"), ("6", "Without"), ("7", "Removed")):
+        page.keyboard.press(key)
+        expect(card.get_by_role("button", name=re.compile(f"^{name}"))).to_have_attribute("aria-pressed", "true")
+        expect(page.get_by_role("button", name="Pause")).to_be_visible()
+    expect(page.get_by_role("button", name="Removed only", exact=True)).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("7")
+    expect(page.get_by_role("button", name="Treated", exact=True)).to_have_attribute("aria-pressed", "true")
+    assert state(address, ringing_song)["tracks"][0]["moves"] == []  # hearing saves nothing
+
+    # accept: the move appears, the next one is chosen
+    page.keyboard.press("y")
+    expect(page.get_by_label("Moves").get_by_role("button", name=re.compile("^Bell"))).to_have_count(1)
+    made = state(address, ringing_song)["tracks"][0]["moves"][0]
+    assert min(abs(1200 * np.log2(made["frequency_hz"] / hz)) for hz in RINGS_HZ) < 50
+    assert made["gain_db"] < -3
+
+    # not a problem: it stays away over a reload
+    expect(card).to_be_visible()
+    page.keyboard.press("x")
+    expect(page.get_by_label("Findings").get_by_text("no problem")).to_be_visible()
+    page.reload()
+    expect(page.get_by_label("Findings").get_by_text("no problem")).to_be_visible()
+    expect(page.get_by_label("Findings").get_by_role("status")).to_contain_text("2 decided")
+
+    # undo takes the decision back, then the move with its finding
+    page.keyboard.press("Control+z")
+    expect(page.get_by_label("Findings").get_by_text("no problem")).to_have_count(0)
+    page.keyboard.press("Control+z")
+    expect(page.get_by_label("Moves").get_by_text("No moves yet")).to_be_visible()
+    expect(page.get_by_label("Findings").get_by_role("status")).to_contain_text("0 decided")
+
+
+def test_an_accepted_one_can_be_adjusted_and_taken_back(page: Page, address: str, ringing_song: int) -> None:
+    _bench(page)
+    _finding(page, RINGS_HZ[0]).click()
+    page.keyboard.press("j")
+    editor = page.get_by_role("group", name="Move 1")
+    expect(editor).to_be_visible()
+    editor.get_by_label("Gain in dB").fill("-3")
+    editor.get_by_label("Gain in dB").press("Enter")
+    expect(page.get_by_role("button", name=re.compile(r"^Bell .* −3.0 dB"))).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Take back: ring")).click()
+    expect(page.get_by_label("Moves").get_by_text("No moves yet")).to_be_visible()
+    assert state(address, ringing_song)["tracks"][0]["moves"] == []
+
+
+def test_the_passage_jumps_to_the_worst_place_for_this_listener_only(
+    page: Page, address: str, ringing_song: int
+) -> None:
+    _bench(page)
+    found = httpx.get(
+        f"{address}/api/songs/{ringing_song}/tracks/{state(address, ringing_song)['tracks'][0]['id']}/findings"
+    ).json()["findings"]
+    worst = next(f for f in found if f["state"] == "open")["document"]["worst_s"]
+    page.keyboard.press("f")
+    page.keyboard.press("Space")
+    page.wait_for_timeout(400)
+    clock = page.locator("[data-test=position]").inner_text()
+    minutes, rest = clock.split(":")
+    assert abs(int(minutes) * 60 + float(rest) - worst) < 2.1
+    assert state(address, ringing_song)["passage_from_s"] is None
+
+
+def test_the_probe_is_pulled_to_what_stands_out_and_can_be_let_go(page: Page, ringing_song: int) -> None:
+    _bench(page)
+    box = page.locator("[data-test=profile]").bounding_box()
+    assert box is not None
+    near = RINGS_HZ[0] * 2 ** (1 / 60)  # 20 cents beside it
+
+    def swept() -> float:
+        y = box["y"] + box["height"] * (1 - np.log2(near / 20) / 10)
+        page.mouse.move(box["x"] + 60, y - 40)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 60, y, steps=4)
+        text = page.locator("[data-test=readout]").inner_text()
+        page.mouse.up()
+        return float(re.match(r"([\d\u202f]+) Hz", text)[1].replace("\u202f", ""))  # type: ignore[index]
+
+    pulled = swept()
+    page.get_by_role("button", name="Pull", exact=True).click()
+    free = swept()
+    assert abs(np.log2(pulled / RINGS_HZ[0])) < abs(np.log2(free / RINGS_HZ[0]))
+
+
+def test_tracks_say_what_is_open_and_what_repeats(page: Page, ringing_song: int) -> None:
+    page.goto("/tracks")
+    row = page.get_by_role("listitem", name="Vibes", exact=True)
+    expect(row.locator("[data-test=found]")).to_contain_text(re.compile(r"\d+ open"))
+    expect(page.locator("[data-test=repeats]")).to_contain_text(re.compile(r"ring 8\d\d Hz in 2 tracks"))

@@ -1,0 +1,233 @@
+"""Findings of a song: looked for once, decided for good, kept over new looks, said once for several tracks."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from sqlalchemy import select
+
+from mivlo.core.chain import treat
+from mivlo.core.errors import InvalidValue
+from mivlo.core.findings import Finding, Kind
+from mivlo.core.moves import Move, Shape
+from mivlo.core.units import Floats, cents_between, octaves_to_q
+from mivlo.services import analysing, edits, findings, songs
+from mivlo.services.errors import NotFound, StaleRevision
+from mivlo.services.findings import FindingState, TrackFindings
+from mivlo.services.tasks import set_task
+from mivlo.store.database import session
+from mivlo.store.models import AnalysisRow, FindingRow
+from tests.conftest import bring_in, song_state
+from tests.core.findings.sounds import RATE, melody
+
+RING_HZ = 847.0
+
+
+def _ringing(seed: int) -> Floats:
+    move = Move(Shape.BELL, RING_HZ, q=octaves_to_q(0.12), gain_db=14.0)
+    return treat(melody(length_s=8.0, seed=seed)[:, None], [move], sample_rate=RATE)
+
+
+@pytest.fixture
+def song(db: None, write_wav) -> int:  # type: ignore[no-untyped-def]
+    """A song with two tracks that ring at one place, looked at."""
+    with session() as s:
+        song_id = songs.create_song(s, "Weir", RATE).id
+    for seed in (1, 4):
+        bring_in(song_id, write_wav(_ringing(seed), name=f"{seed}_Marimba.wav"))
+    _look(song_id)
+    return song_id
+
+
+_seen: dict[int, dict[int, str]] = {}
+
+
+def _look(song_id: int) -> int:
+    """Do all the looking that is due; how many tracks were looked at since the last time.
+
+    The worker of the browser tests, if there is one, may do some of it.
+    """
+    with session() as s:
+        tasks = analysing.request_stale(s, song_id)
+    for task in tasks:
+        analysing.run_analysis(task)
+        set_task(task, state="done")
+    deadline = time.monotonic() + 60
+    while not _all_fresh(song_id):
+        assert time.monotonic() < deadline, "nobody looks at the tracks"
+        time.sleep(0.05)
+    now = _keys(song_id)
+    before = _seen.get(song_id, {})
+    _seen[song_id] = now
+    return sum(now[track] != before.get(track) for track in now)
+
+
+def _keys(song_id: int) -> dict[int, str]:
+    with session() as s:
+        ids = [t.id for t in song_state(song_id).tracks]
+        rows = s.scalars(select(AnalysisRow).where(AnalysisRow.track_id.in_(ids)))
+        return {row.track_id: row.key for row in rows}
+
+
+def _all_fresh(song_id: int) -> bool:
+    state = song_state(song_id)
+    known = _keys(song_id)
+    return all(known.get(t.id) == analysing.analysis_key(state, t) for t in state.tracks)
+
+
+def _found(song_id: int, track: int = 0) -> TrackFindings:
+    with session() as s:
+        return findings.track_findings(s, song_id, song_state(song_id).tracks[track].id)
+
+
+def _ring(song_id: int, track: int = 0) -> FindingState:
+    for f in _found(song_id, track).findings:
+        if abs(cents_between(RING_HZ, f.document.frequency_hz)) < 60:
+            return f
+    raise AssertionError("the ring is not among the findings")
+
+
+def test_tracks_are_looked_at_once_until_something_they_depend_on_changes(song: int) -> None:
+    assert _look(song) == 0
+    tracks = song_state(song).tracks
+    with session() as s:
+        songs.change_track(s, song, tracks[0].id, None, {"fader_db": -3.0, "name": "Else"})
+    assert _look(song) == 0
+    with session() as s:
+        songs.change_track(s, song, tracks[0].id, None, {"role": "voice"})
+    assert _look(song) == 1
+    with session() as s:
+        songs.change_song_values(s, song, None, {"passage_from_s": 1.0, "passage_to_s": 6.0})
+    assert _look(song) == 0
+    with session() as s:
+        songs.change_song_values(s, song, None, {"look_in_passage": True})
+    assert _look(song) == 2
+    assert (_found(song).from_s, _found(song).to_s) == (1.0, 6.0)
+    assert all(1.0 <= f.document.worst_s <= 6.0 for f in _found(song).findings)
+
+
+def test_accepting_makes_the_proposed_move_and_one_undo_takes_both_back(song: int) -> None:
+    ring = _ring(song)
+    with session() as s:
+        move_id = findings.accept(s, song, ring.id, song_state(song).revision)
+    made = song_state(song).tracks[0].moves
+    assert [m.id for m in made] == [move_id]
+    assert made[0].move() == ring.document.move.move()
+    assert (_ring(song).state, _ring(song).move_id) == ("accepted", move_id)
+    assert song_state(song).tracks[0].decided_findings == 1
+    with session() as s:
+        assert edits.undo(s, song).startswith("Marimba: accept ring")
+    assert song_state(song).tracks[0].moves == ()
+    assert _ring(song).state == "open"
+    with session() as s:
+        edits.redo(s, song)
+    assert (_ring(song).state, _ring(song).move_id) == ("accepted", move_id)
+
+
+def test_after_an_accepted_cut_the_treated_sound_is_looked_at_and_the_same_is_not_offered_again(song: int) -> None:
+    ring = _ring(song)
+    with session() as s:
+        findings.accept(s, song, ring.id, None)
+    assert _look(song) == 1
+    after = _found(song)
+    assert after.treated
+    near = [f for f in after.findings if abs(cents_between(RING_HZ, f.document.frequency_hz)) < 60]
+    assert [f.state for f in near] == ["accepted"]
+    left = near[0].left_db
+    assert left is None or left < ring.document.excess_db - 2.0
+
+
+def test_an_adjusted_move_is_made_in_place_of_the_proposed_one(song: int) -> None:
+    mine = Move(Shape.BELL, 850.0, q=9.0, gain_db=-4.0)
+    with session() as s:
+        findings.accept(s, song, _ring(song).id, None, mine)
+    assert song_state(song).tracks[0].moves[0].move() == mine
+
+
+def test_what_is_no_problem_stays_away_until_it_is_taken_back(song: int) -> None:
+    ring = _ring(song)
+    with session() as s:
+        findings.reject(s, song, ring.id, None)
+    with session() as s:  # another role: everything is looked at anew
+        songs.change_track(s, song, song_state(song).tracks[0].id, None, {"role": "guitar"})
+    assert _look(song) == 1
+    near = [f for f in _found(song).findings if abs(cents_between(RING_HZ, f.document.frequency_hz)) < 60]
+    assert [(f.id, f.state) for f in near] == [(ring.id, "rejected")]
+    with session() as s:
+        findings.reopen(s, song, ring.id, None)
+    assert _ring(song).state == "open"
+
+
+def test_a_deleted_move_opens_its_finding_again(song: int) -> None:
+    with session() as s:
+        move_id = findings.accept(s, song, _ring(song).id, None)
+    with session() as s:
+        songs.delete_move(s, song, move_id, None)
+    assert _ring(song).state == "open"
+    _look(song)
+    assert _ring(song).state == "open"
+    assert song_state(song).tracks[0].decided_findings == 0
+
+
+def test_taking_an_accepted_one_back_removes_its_move(song: int) -> None:
+    ring = _ring(song)
+    with session() as s:
+        findings.accept(s, song, ring.id, None)
+    with session() as s:
+        findings.reopen(s, song, ring.id, None)
+    assert song_state(song).tracks[0].moves == ()
+    assert _ring(song).state == "open"
+
+
+def test_what_repeats_across_tracks_is_said_once(song: int) -> None:
+    with session() as s:
+        repeated = findings.repeats(s, song)
+    same = [r for r in repeated if abs(cents_between(RING_HZ, r.frequency_hz)) < 60]
+    assert len(same) == 1
+    assert same[0].track_ids == sorted(t.id for t in song_state(song).tracks)
+    assert _ring(song).in_tracks == 2
+
+
+def test_a_finding_that_is_gone_is_hidden_and_comes_back_with_its_number(song: int) -> None:
+    track = song_state(song).tracks[0].id
+    with session() as s:
+        before = _finding_of(s.scalars(select(FindingRow).where(FindingRow.track_id == track)).first())
+        analysing.keep_findings(s, track, [])
+    assert song_state(song).tracks[0].open_findings == 0
+    with session() as s:
+        analysing.keep_findings(s, track, [replace(before, frequency_hz=before.frequency_hz * 1.004)])
+    assert song_state(song).tracks[0].open_findings == 1
+
+
+def _finding_of(row: FindingRow | None) -> Finding:
+    assert row is not None
+    return Finding(
+        Kind(row.kind),
+        row.frequency_hz,
+        row.bandwidth_oct,
+        9.0,
+        0.8,
+        Move(Shape.BELL, row.frequency_hz, gain_db=-5.0),
+    )
+
+
+def test_changes_against_an_old_state_or_of_nothing_are_refused(song: int) -> None:
+    ring = _ring(song)
+    with session() as s, pytest.raises(StaleRevision):
+        findings.accept(s, song, ring.id, song_state(song).revision - 1)
+    with session() as s, pytest.raises(NotFound):
+        findings.reject(s, song, 999_999, None)
+    with pytest.raises(InvalidValue):
+        Move(Shape.BELL, 850.0, gain_db=-99.0)
+
+
+def test_a_track_that_is_too_short_has_none_and_is_not_looked_at_again_and_again(db: None, write_wav) -> None:  # type: ignore[no-untyped-def]
+    with session() as s:
+        song_id = songs.create_song(s, "Weir", RATE).id
+    bring_in(song_id, write_wav(np.full((500, 1), 0.1), name="Click.wav"))
+    assert _look(song_id) == 1
+    assert _look(song_id) == 0
+    assert _found(song_id).findings == []

@@ -1,0 +1,55 @@
+/** Words for findings. What stands out and why is computed by the server. */
+
+import type { Finding } from "../api/client";
+import { signed, writeHz } from "./notes";
+
+export type Kind = Finding["document"]["kind"];
+export type Way = "boosted" | "alone" | "without" | "removed";
+
+/** The four ways to hear a finding, with their keys. */
+export const WAYS: readonly { way: Way; key: string; label: string; says: string }[] = [
+  { way: "boosted", key: "4", label: "Boosted", says: "hear the finding boosted" },
+  { way: "alone", key: "5", label: "Alone", says: "hear the finding alone" },
+  { way: "without", key: "6", label: "Without", says: "hear the track with the proposed cut" },
+  { way: "removed", key: "7", label: "Removed", says: "hear only what the proposed cut removes" },
+];
+
+export type Figure = "narrow" | "broad" | "moments" | "floor";
+
+/** The filled shape that stands for a kind. */
+export function figureOf(kind: Kind): Figure {
+  if (kind === "ring" || kind === "hum") return "narrow";
+  if (kind === "sibilance" || kind === "plosive" || kind === "whistle") return "moments";
+  return kind === "rumble" ? "floor" : "broad";
+}
+
+const percent = (share: number) => `${Math.round(100 * share)} %`;
+
+/** "412 Hz, G♯4 −14 ct" */
+export function place(finding: Finding): string {
+  const d = finding.document;
+  return `${writeHz(d.frequency_hz)} Hz ${d.note} ${signed(d.cents, 0)} ct`;
+}
+
+/** "cut −6.2 dB, 0.08 oct" */
+export function proposal(finding: Finding): string {
+  const { move } = finding.document;
+  if (move.shape === "low_cut") return `low cut ${writeHz(move.frequency_hz)} Hz`;
+  return `${signed(move.gain_db ?? 0, 1)} dB`;
+}
+
+/** Why it is a finding, in short sentences. */
+export function reasons(finding: Finding): string[] {
+  const d = finding.document;
+  const out: string[] = [];
+  if (d.moments?.length) out.push(`At ${d.moments.length} ${(d.similar ?? 0) > 0.7 ? "like" : "differing"} moments, ${percent(d.share_of_time)} of the time.`);
+  else if (d.kind !== "rumble" && d.kind !== "hum") out.push(`Stands out ${percent(d.share_of_time)} of the sounding time.`);
+  if (d.kind === "ring") out.push(d.harmonic ? `It may be ${d.harmonic}.` : "It stays while the notes change.");
+  else if (d.harmonic) out.push(`${d.harmonic}.`);
+  if (d.ring_ms !== null) out.push(`Rings ${Math.round(d.ring_ms)} ms; a filter so narrow ${Math.round(d.own_ring_ms)} ms.`);
+  if (d.slope_db_per_db > 0.15) out.push(`Grows by ${d.slope_db_per_db.toFixed(1)} dB for each dB of level.`);
+  if (d.takes_db <= -0.05) out.push(`The cut takes ${Math.abs(d.takes_db).toFixed(1)} dB from the rest.`);
+  if (d.says) out.push(d.says);
+  if (d.threshold_db !== null) out.push(`It matters above ${signed(d.threshold_db, 0)} dBFS in its band.`);
+  return out;
+}
