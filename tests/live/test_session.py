@@ -152,6 +152,23 @@ def test_what_is_saved_elsewhere_is_heard_here(address: str, song_id: int, track
     _talk(address, song_id, story)
 
 
+def test_a_listeners_own_passage_outlives_changes_that_are_not_about_it(
+    address: str, song_id: int, track_id: int
+) -> None:
+    async def story(client: Client) -> None:
+        await client.send(type="passage", from_s=1.0, to_s=2.0)
+        await client.until(lambda: bool(client.states) and client.states[-1]["passage"] == [1.0, 2.0])
+        base = f"{address}/api/songs/{song_id}"
+        await asyncio.to_thread(httpx.patch, f"{base}/tracks/{track_id}", json={"fader_db": -3.0})
+        seen = len(client.states)
+        await client.until(lambda: len(client.states) > seen)
+        assert client.states[-1]["passage"] == [1.0, 2.0]
+        await asyncio.to_thread(httpx.patch, base, json={"passage_from_s": 0.5, "passage_to_s": 3.0})
+        await client.until(lambda: client.states[-1]["passage"] == [0.5, 3.0])
+
+    _talk(address, song_id, story)
+
+
 def test_two_listen_at_once_each_for_themselves(address: str, song_id: int, track_id: int) -> None:
     async def story(client: Client) -> None:
         async def other() -> None:

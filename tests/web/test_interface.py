@@ -220,3 +220,37 @@ def test_the_server_answers_while_it_computes(address: str, song_id: int) -> Non
         for thread in threads:
             thread.join()
     assert sorted(waits)[3] < 2.0  # blocked, it would wait for whole analyses
+
+
+def _findings(address: str, song_id: int, *, treated: bool) -> dict:  # type: ignore[type-arg]
+    """What stands out in the first track, once it was looked at with or without moves."""
+    track = _song(address, song_id)["tracks"][0]["id"]
+    deadline = time.monotonic() + 60
+    while True:
+        found = httpx.get(f"{address}/api/songs/{song_id}/tracks/{track}/findings").json()
+        if found["fresh"] and found["treated"] is treated and found["looking"] is None:
+            return dict(found)
+        assert time.monotonic() < deadline, {k: v for k, v in found.items() if k not in ("findings", "along")}
+        time.sleep(0.1)
+
+
+def test_a_track_is_looked_at_after_import_and_again_after_a_change(address: str, song_id: int) -> None:
+    before = _findings(address, song_id, treated=False)
+    along = before["along"]
+    assert len(along["hz"]) == len(along["excess_db"]) == len(along["ring_ms"]) > 90
+    assert before["to_s"] == pytest.approx(_song(address, song_id)["duration_s"], abs=0.01)
+    _add_move(address, song_id, gain_db=-3.0)
+    assert _findings(address, song_id, treated=True)["fresh"]
+    done = [t for t in httpx.get(f"{address}/api/songs/{song_id}/tasks").json() if t["kind"] == "analyse"]
+    assert len(done) == 2
+    assert {t["state"] for t in done} == {"done"}
+
+
+def test_decisions_on_findings_that_are_not_there_are_refused_with_a_sentence(address: str, song_id: int) -> None:
+    for act in ("accept", "reject", "reopen"):
+        answer = httpx.post(f"{address}/api/songs/{song_id}/findings/999999/{act}", json={})
+        assert answer.status_code == 404
+        assert "There is no finding" in answer.json()["detail"]
+    assert httpx.get(f"{address}/api/songs/{song_id}/tracks/999999/findings").status_code == 404
+    assert httpx.get(f"{address}/api/songs/{song_id}/repeats").json() == []
+    assert httpx.post(f"{address}/api/songs/{song_id}/look").status_code == 202

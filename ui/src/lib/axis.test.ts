@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import {
-  WHOLE, frequencyTicks, frequencyToY, mapLevel, panFrequency, timeToX, valueAt, xToTime, yToFrequency, zoomFrequency,
+  WHOLE, frequencyTicks, frequencyToY, mapLevel, panFrequency, pulledTo, timeToX, valueAt, xToTime, yToFrequency, zoomFrequency,
   zoomTime,
 } from "./axis";
 
@@ -52,5 +52,30 @@ describe("reading a curve", () => {
     expect(valueAt([100, 200, 400], [0, 10, 20], 200)).toBeCloseTo(10);
     expect(valueAt([100, 200, 400], [0, 10, 20], Math.sqrt(2) * 200)).toBeCloseTo(15);
     expect(valueAt([], [], 200)).toBeNull();
+  });
+});
+
+describe("the pull of what stands out", () => {
+  const spots = [{ hz: 800, octaves: 0.1 }, { hz: 3000, octaves: 0.3 }];
+  it("leaves the line alone away from all spots", () => {
+    expect(pulledTo(1200, spots)).toBe(1200);
+    expect(pulledTo(1200, [])).toBe(1200);
+  });
+  it("draws it nearer to a spot but never past it, and lets it out again", () => {
+    for (const cents of [-45, -20, -5, 5, 20, 45]) {
+      const from = 800 * 2 ** (cents / 1200);
+      const to = pulledTo(from, spots);
+      expect(Math.sign(Math.log2(to / 800))).toBe(Math.sign(cents));
+      expect(Math.abs(Math.log2(to / 800))).toBeLessThan(Math.abs(Math.log2(from / 800)));
+    }
+    expect(pulledTo(800 * 2 ** 0.051, spots)).toBeCloseTo(800 * 2 ** 0.051);
+  });
+  it("moves with the pointer all the time", () => {
+    let last = 0;
+    for (let hz = 740; hz < 870; hz += 2) {
+      const to = pulledTo(hz, spots);
+      expect(to).toBeGreaterThanOrEqual(last);
+      last = to;
+    }
   });
 });
