@@ -47,6 +47,8 @@ class Verdict:
     changed_clean_db: float
     seconds_per_minute: float
     missed: list[str]
+    believed: list[tuple[float, bool]]
+    """Confidence of each finding, of the damaged and of the clean clip, and whether it is real."""
 
 
 def cases(half: str, takes: int = 2) -> list[Case]:
@@ -125,12 +127,22 @@ def judge(case: Case, find: Find) -> Verdict:
         changed_clean_db=distance(levels(treated(case.clean, of_clean)), target),
         seconds_per_minute=spent / (len(case.damaged) / RATE / 60.0),
         missed=missed,
+        believed=[(f.confidence, any(hits(f, b) for b in case.bells)) for f in said]
+        + [(f.confidence, False) for f in of_clean],
     )
 
 
 def _per_clean_clip(verdicts: Sequence[Verdict]) -> str:
     said, deep = np.mean([v.said_of_clean for v in verdicts]), np.mean([v.deep_on_clean for v in verdicts])
     return f"{said:.1f} / {deep:.2f}"
+
+
+def _belief(verdicts: Sequence[Verdict], low: float, high: float) -> str:
+    """Mean confidence between two limits, and the share of those that are real."""
+    rows = np.array([pair for v in verdicts for pair in v.believed if low <= pair[0] < high], dtype=np.float64)
+    if not len(rows):
+        return "none"
+    return f"{rows[:, 0].mean():.2f} / {rows[:, 1].mean():.2f} of {len(rows)}"
 
 
 def table(verdicts: Sequence[Verdict]) -> list[tuple[str, str, str]]:
@@ -152,5 +164,8 @@ def table(verdicts: Sequence[Verdict]) -> list[tuple[str, str, str]]:
             "2.5 / 0.3",
         ),
         ("change of a clean clip, mean", f"{np.mean([v.changed_clean_db for v in verdicts]):.2f} dB", "0.5 dB"),
+        ("confidence 0.7 and more: said / real", _belief(verdicts, 0.7, 1.1), "equal"),
+        ("confidence 0.4 to 0.7: said / real", _belief(verdicts, 0.4, 0.7), "equal"),
+        ("confidence below 0.4: said / real", _belief(verdicts, 0.0, 0.4), "equal"),
         ("compute per minute of audio", f"{np.median([v.seconds_per_minute for v in verdicts]):.2f} s", "3 s"),
     ]

@@ -346,3 +346,11 @@ def all_sources() -> list[Source]:
     for half, names in (("held out", HELD_OUT_DEMO), ("tune", OTHER_DEMO)):
         out += [Source(f"demo {n}", half, "demo", _demo(n)) for n in names]
     return out
+
+
+def shares_with_tune(source: Source) -> bool:
+    """Whether a source has an instrument (in whichever font) or a kit in common with the half that is tuned on."""
+    if named := re.fullmatch(rf"(?:{'|'.join(FONTS)}) (\d{{3}})", source.name):
+        cluster = next(c for c in CLUSTERS if int(named[1]) in c)
+        return any(program in cluster for _, program in TUNE_PLAYED)
+    return any(source.name.startswith(f"{kit} ") for kit in OTHER_KITS[:3])

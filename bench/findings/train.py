@@ -3,7 +3,8 @@
     python -m bench.findings.clips 2 2      # renders the clean clips
     python -m bench.findings.dataset 2 2    # damages them
     python -m bench.findings.train          # five networks, averaged when they are used
-    python -m bench.findings.calibrate      # how often what they say is true
+    python -m bench.findings.train 2 16 apart   # two that share nothing with the half that is tuned on
+    python -m bench.findings.calibrate      # how often what those two say is true
 
 Learns from the sources of the kind "more"; "tune" is only watched; "held out" is not read.
 """
@@ -21,13 +22,17 @@ from scipy.interpolate import CubicSpline
 from torch import nn
 from torch.nn import functional
 
+from bench.findings.clips import CACHE
 from bench.findings.damage import Bell, draw_bell
 from bench.findings.dataset import Example, load
+from bench.findings.sources import shares_with_tune
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.findings.network import DILATIONS, HEADS, KERNEL, input_of_boost, network_input
 from mivlo.core.moves import treatment_db
 
 OUT = Path("src/mivlo/core/findings/model.npz")
+APART = CACHE / "apart.npz"
+"""Networks that know nothing of the half that is tuned on, not even its instruments in another font."""
 GRID = finding_grid()
 WIDTH = 48
 BATCH = 32
@@ -221,10 +226,11 @@ def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch
     return average.module
 
 
-def main(networks: int = 5, epochs: int = 18, first: int = 0) -> None:
+def main(networks: int = 5, epochs: int = 18, first: int = 0, *, apart: bool = False) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
     torch.set_num_threads(2)
-    examples, tune = load(("more",)), load(("tune",))
+    out_file = APART if apart else OUT
+    examples, tune = load(("more",), leave_out=shares_with_tune if apart else None), load(("tune",))
     watched = (
         torch.from_numpy(np.stack([network_input(e.contours) for e in tune])),
         torch.from_numpy(np.stack([targets(e.bells) for e in tune])),
@@ -232,14 +238,14 @@ def main(networks: int = 5, epochs: int = 18, first: int = 0) -> None:
     print("examples", len(examples), "watched", len(tune), "channels", watched[0].shape[1], flush=True)
     out: dict[str, np.ndarray] = {}
     if first:
-        with np.load(OUT) as found:
+        with np.load(out_file) as found:
             out = {name: found[name] for name in found.files if name.split("/")[0] in map(str, range(first))}
     for seed in range(first, networks):
         for name, value in train(seed, examples, watched, epochs).state_dict().items():
             out[f"{seed}/{name}"] = value.numpy().astype(np.float16)
         out["networks"] = np.array(seed + 1)
-        np.savez_compressed(OUT, **out)  # type: ignore[arg-type]
+        np.savez_compressed(out_file, **out)  # type: ignore[arg-type]
 
 
 if __name__ == "__main__":
-    main(*[int(a) for a in sys.argv[1:]])
+    main(*[int(a) for a in sys.argv[1:] if a != "apart"], apart="apart" in sys.argv)

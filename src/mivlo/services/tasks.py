@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
 from mivlo.audio.library import Cancelled
@@ -34,8 +34,12 @@ def get_task(session: Session, task_id: int) -> TaskRow:
 
 
 def list_tasks(session: Session, song_id: int, most: int = 60) -> list[TaskRow]:
-    """The newest tasks of a song, oldest of them first."""
-    query = select(TaskRow).where(TaskRow.song_id == song_id).order_by(TaskRow.id.desc()).limit(most)
+    """The newest tasks of a song, oldest of them first.
+
+    Looks for findings come by themselves and often: once one has ended well, nobody needs to see it.
+    """
+    shown = or_(TaskRow.kind != "analyse", TaskRow.state.in_((*OPEN_STATES, "failed")))
+    query = select(TaskRow).where(TaskRow.song_id == song_id, shown).order_by(TaskRow.id.desc()).limit(most)
     return list(session.scalars(query))[::-1]
 
 

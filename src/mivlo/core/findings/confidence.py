@@ -16,7 +16,7 @@ def confidence_of(spot: Spot) -> float:
     return confidence_at(spot.score, spot.gain_db, broad=spot.broad)
 
 
-LEAST_BROAD_EVIDENCE = -1.4
+LEAST_BROAD_EVIDENCE = -1.6
 """Of broad spots with less, hardly more are real than of those with none: instruments have humps of their own."""
 
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib.resources import files
+from typing import IO
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
@@ -136,7 +137,13 @@ _UNTESTED = np.array([[-4.0, 4.0], [0.0, 1.0]])
 @lru_cache(maxsize=1)
 def shipped_model() -> Model:
     """The model of this package, read once."""
-    with files("mivlo.core.findings").joinpath("model.npz").open("rb") as file, np.load(file) as found:
+    with files("mivlo.core.findings").joinpath("model.npz").open("rb") as file:
+        return read_model(file)
+
+
+def read_model(file: IO[bytes]) -> Model:
+    """A model from a file as `bench.findings.train` writes it."""
+    with np.load(file) as found:
         networks = tuple(
             {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found.files if n.startswith(f"{i}/")}
             for i in range(int(found["networks"]))
@@ -145,7 +152,8 @@ def shipped_model() -> Model:
     return Model(networks, tables)
 
 
-def read_contours(contours: Singles) -> Reading:
-    """The mean of the shipped networks."""
+def read_contours(contours: Singles, model: Model | None = None) -> Reading:
+    """What the networks of a model (the shipped one unless another is given) say in the mean."""
     inputs = network_input(contours)
-    return as_reading(np.mean([run_network(w, inputs) for w in shipped_model().networks], axis=0))
+    networks = (model or shipped_model()).networks
+    return as_reading(np.mean([run_network(weights, inputs) for weights in networks], axis=0))
