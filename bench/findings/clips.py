@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sys
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
@@ -36,13 +37,14 @@ def _make(job: tuple[int, int]) -> str:
     return ""
 
 
-def main(takes: int = 2, workers: int = 2) -> None:
+def for_every_take(work: Callable[[tuple[int, int]], str], takes: int, workers: int) -> None:
+    """Do something for (number of a source, take), in parallel; what it says is printed."""
     jobs = [(i, take) for take in range(takes) for i in range(len(all_sources()))]
     with ProcessPoolExecutor(workers) as pool:
-        for done, said in enumerate(pool.map(_make, jobs, chunksize=4)):
+        for done, said in enumerate(pool.map(work, jobs, chunksize=4)):
             if said or done % 50 == 0:
                 print(done, len(jobs), said, flush=True)
 
 
 if __name__ == "__main__":
-    main(*[int(a) for a in sys.argv[1:]])
+    for_every_take(_make, *[int(a) for a in sys.argv[1:]] or (2, 2))

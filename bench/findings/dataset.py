@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from bench.findings.clips import CACHE, clip
+from bench.findings.clips import CACHE, clip, for_every_take
 from bench.findings.damage import RATE, Bell, damage
 from bench.findings.sources import Source, all_sources
 from mivlo.core.findings.contours import all_contours
@@ -80,13 +79,5 @@ def load(
     return out
 
 
-def main(takes: int = 2, workers: int = 2) -> None:
-    jobs = [(i, t) for t in range(takes) for i in range(len(all_sources()))]
-    with ProcessPoolExecutor(workers) as pool:
-        for done, said in enumerate(pool.map(_build, jobs, chunksize=4)):
-            if said or done % 50 == 0:
-                print(done, len(jobs), said, flush=True)
-
-
 if __name__ == "__main__":
-    main(*[int(a) for a in sys.argv[1:]])
+    for_every_take(_build, *[int(a) for a in sys.argv[1:]] or (2, 2))

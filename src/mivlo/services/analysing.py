@@ -15,6 +15,7 @@ from mivlo.core.chain import TreatedSound
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import METHOD, Along, Finding, Search
 from mivlo.core.findings.frames import Sound
+from mivlo.core.findings.network import shipped_model
 from mivlo.services.errors import NotFound
 from mivlo.services.found import FindingDocument
 from mivlo.services.importing import library
@@ -37,7 +38,8 @@ def looked_range(song: SongState, track: TrackState) -> tuple[int, int]:
 def analysis_key(song: SongState, track: TrackState) -> str:
     """Names all that the findings of a track depend on; another key means that they are out of date."""
     moves = [asdict(m.move()) for m in track.moves if m.enabled]
-    facts = [METHOD, track.audio_sha256, song.sample_rate, track.role, looked_range(song, track), moves]
+    method = [METHOD, shipped_model().fingerprint]
+    facts = [method, track.audio_sha256, song.sample_rate, track.role, looked_range(song, track), moves]
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 

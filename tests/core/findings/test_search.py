@@ -134,6 +134,16 @@ def test_another_rate_tells_the_same(rate: int) -> None:
     assert abs(cents_between(847.0, first.frequency_hz)) < 40
 
 
+@pytest.mark.parametrize("rate", [8_000, 11_025, 22_050, 192_000])
+def test_every_rate_that_can_be_imported_can_be_looked_at(rate: int) -> None:
+    x = np.random.default_rng(0).standard_normal((rate * 3, 1)) * 0.1
+    search = Search(x, sample_rate=rate, role="voice")
+    assert all(f.frequency_hz < rate / 2 for f in search.findings())
+    along = search.along()
+    assert np.isfinite(along.excess_db).all()
+    assert along.hz[-1] < rate / 2
+
+
 def test_stereo_with_equal_channels_is_as_mono() -> None:
     x = _boosted(melody(), 847.0, 0.12, 14.0)
     mono, stereo = _find(x), find(np.stack([x, x], axis=1), sample_rate=RATE)

@@ -32,10 +32,10 @@ class Along:
     ring_ms: Floats
 
 
-def measure_along(contours: Singles, reading: Reading, spectrum: WholeSpectrum) -> Along:
-    """From the contours (contours, grid), their reading and the sound's transform."""
+def measure_along(contours: Singles, reading: Reading, spectrum: WholeSpectrum, highest_hz: float) -> Along:
+    """From the contours (contours, grid), their reading and the sound's transform; up to `highest_hz`."""
     grid = finding_grid()
-    at = np.arange(0, len(grid), _STEP)
+    at = np.arange(0, int(np.searchsorted(grid, highest_hz)), _STEP)
     level = contours[CONTOURS.index("mean_power")].astype(np.float64)
     peak_share = contours[CONTOURS.index("peak_share")] / 20.0
     near = POINTS_PER_OCTAVE // 3

@@ -8,6 +8,8 @@ made by `python -m bench.findings.train` from the sources named in `bench/findin
 
 from __future__ import annotations
 
+import hashlib
+import io
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib.resources import files
@@ -125,10 +127,12 @@ class Model:
     """What ships: the weights of several networks, and how often what they say is true.
 
     calibration : "narrow" and "broad" to (2, n): rising evidence and the share of real ones.
+    fingerprint : of the file; another one finds other things.
     """
 
     networks: tuple[dict[str, Singles], ...]
     calibration: dict[str, Floats]
+    fingerprint: str
 
 
 _UNTESTED = np.array([[-4.0, 4.0], [0.0, 1.0]])
@@ -143,13 +147,14 @@ def shipped_model() -> Model:
 
 def read_model(file: IO[bytes]) -> Model:
     """A model from a file as `bench.findings.train` writes it."""
-    with np.load(file) as found:
+    data = file.read()
+    with np.load(io.BytesIO(data)) as found:
         networks = tuple(
             {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found.files if n.startswith(f"{i}/")}
             for i in range(int(found["networks"]))
         )
         tables = {sort: found[sort] if sort in found.files else _UNTESTED for sort in ("narrow", "broad")}
-    return Model(networks, tables)
+    return Model(networks, tables, hashlib.sha256(data).hexdigest()[:16])
 
 
 def read_contours(contours: Singles, model: Model | None = None) -> Reading:

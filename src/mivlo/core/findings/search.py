@@ -30,7 +30,7 @@ MOST = 12
 LEAST_CONFIDENCE = 0.15
 LOUD_TROUBLE_ROLES = frozenset({"voice", "brass", "winds", "strings", "guitar"})
 """What can be driven into harshness while it sounds; what is struck or plucked brightens with each stroke."""
-_LEAST_DEPTH_DB = 0.8
+_LEAST_DEPTH_DB = 0.6
 _SHORTEST_S = 0.05
 _DRAWN = 240
 _UNTIL_DYNAMIC = "A static cut, made shallower: it acts all the time, the trouble is there only {when}."
@@ -84,7 +84,7 @@ class Search:
 
     def along(self) -> Along:
         """The evidence at every frequency, for what is under a pointer."""
-        return measure_along(self.contours, self.reading, self.spectrum)
+        return measure_along(self.contours, self.reading, self.spectrum, self._highest_hz)
 
     def findings(
         self, *, most: int = MOST, least_confidence: float = LEAST_CONFIDENCE, deepest_db: float | None = None
