@@ -131,11 +131,13 @@ def find_sibilance(v: VoiceFrames) -> Moments | None:
     on = (v.hiss_db > v.middle_db + 3.0) & (v.hiss_db > v.vowels_db + ALLOWED_HISS_DB - 8.0)
     runs = _runs(on, 3, 60)
     tops = np.array([np.max(v.hiss_db[a:b]) for a, b in runs])
-    if len(runs) < 3:
+    if not runs:
         return None
     # the sharp ones: over what a voice may have, and among the strongest of this one
     least = max(v.vowels_db + ALLOWED_HISS_DB + 2.0, float(np.max(tops)) - 3.0)
     sharp = [r for r, top in zip(runs, tops, strict=True) if top >= least]
+    if len(sharp) < 3:
+        return None
     levels = np.array([np.max(v.hiss_db[a:b]) for a, b in sharp])
     excess = float(np.median(levels) - v.vowels_db - ALLOWED_HISS_DB)
     if excess < 4.0:
