@@ -47,6 +47,16 @@ def _bench(page: Page, song: int, track: int) -> None:
     _shot(page, "bench-probe")
     page.mouse.up()
     page.get_by_role("button", name="Pause").click()
+    page.keyboard.press("?")
+    page.wait_for_timeout(600)
+    _shot(page, "keys")
+    page.keyboard.press("Escape")
+
+
+def _finding(page: Page, track: int) -> None:
+    page.goto(f"{ADDRESS}/bench/{track}")
+    page.wait_for_timeout(2_500)
+    page.get_by_role("button", name="This track").click()
     page.mouse.move(5, 5)
     page.keyboard.press("f")
     page.keyboard.press("6")
@@ -54,18 +64,15 @@ def _bench(page: Page, song: int, track: int) -> None:
     _shot(page, "bench-finding")
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Pause").click()
-    page.keyboard.press("?")
-    page.wait_for_timeout(600)
-    _shot(page, "keys")
-    page.keyboard.press("Escape")
 
 
 def main() -> None:
-    """Four views, one picture each, and the list of keys."""
+    """The views, one picture each, and the list of keys."""
     FOLDER.mkdir(parents=True, exist_ok=True)
     song = httpx.get(f"{ADDRESS}/api/songs").json()[0]["id"]
     base = f"{ADDRESS}/api/songs/{song}"
-    track = next(t for t in httpx.get(base).json()["tracks"] if t["name"] == "Cajón")["id"]
+    named = {t["name"]: t["id"] for t in httpx.get(base).json()["tracks"]}
+    track = named["Cajón"]
     for move in MOVES:
         httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
     with sync_playwright() as playwright:
@@ -75,6 +82,7 @@ def main() -> None:
         page.wait_for_timeout(2_000)
         _shot(page, "tracks")
         _bench(page, song, track)
+        _finding(page, named["Trumpet"])
         page.goto(f"{ADDRESS}/handover")
         page.get_by_role("button", name="Write 9 stems").click()
         page.wait_for_selector("a[href*='/files/']", timeout=120_000)

@@ -64,6 +64,8 @@ def test_the_trumpet_is_harsh_on_loud_notes(made: Made) -> None:
     assert abs(np.log2(finding.frequency_hz / planted.frequency_hz)) < 1 / 4
     assert finding.slope > 0.5
     assert finding.threshold_db is not None
+    assert -60 < finding.threshold_db < 0
+    assert finding.share_of_time < 0.6
 
 
 @pytest.mark.parametrize("track", ["Marimba", "Cello", "Trumpet", "Harmonium"])

@@ -50,6 +50,6 @@ export function reasons(finding: Finding): string[] {
   if (d.slope_db_per_db > 0.15) out.push(`Grows by ${d.slope_db_per_db.toFixed(1)} dB for each dB of level.`);
   if (d.takes_db <= -0.05) out.push(`The cut takes ${Math.abs(d.takes_db).toFixed(1)} dB from the rest.`);
   if (d.says) out.push(d.says);
-  if (d.threshold_db !== null) out.push(`It matters above ${signed(d.threshold_db, 0)} dBFS in its band.`);
+  if (d.threshold_db !== null) out.push(`It hurts above ${signed(d.threshold_db, 0)} dBFS in its band.`);
   return out;
 }

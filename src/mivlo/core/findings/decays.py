@@ -15,6 +15,8 @@ from mivlo.core.units import Floats, octaves_to_q, ring_time_s
 
 NARROWEST_OCT = 1.0 / 12.0
 _MOST_FALLS = 400
+SLOWEST_S = 4.0
+"""What falls more slowly is played softer, it does not ring (common practice, no source)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +86,7 @@ def measure_decay(spectrum: WholeSpectrum, frequency_hz: float, octaves: float) 
     level = 20.0 * np.log10(np.abs(slow) + 1e-9)
     falls = _falls(level, rate, float(np.quantile(level, 0.98)), spectrum.jumps(rate))
     fits = np.array([_fit(level, slow, int(a), int(b), rate) for a, b in falls]).reshape(-1, 3)
-    straight = fits[:, 0] < -1.0
+    straight = fits[:, 0] < -60.0 / SLOWEST_S
     if not straight.any():
         return None
     starts, slopes, tones, lengths = falls[straight, 0], *fits[straight].T

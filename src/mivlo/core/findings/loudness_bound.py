@@ -18,13 +18,17 @@ _LOW_HZ, _HIGH_HZ = 1_200.0, 9_000.0
 
 @dataclass(frozen=True, slots=True)
 class LoudTrouble:
-    """A range that stands out on loud notes: how much more than on the softer ones, and from which level on."""
+    """A range that stands out on loud notes: how much more than on the softer ones, and from which level on.
+
+    level_db : of half an octave there, in dBFS (a sine of full scale is 0). share : of the time above that level.
+    """
 
     frequency_hz: float
     octaves: float
     more_db: float
     slope: float
     level_db: float
+    share: float
 
 
 def find_loud_trouble(view: View) -> list[LoudTrouble]:
@@ -65,5 +69,8 @@ def find_loud_trouble(view: View) -> list[LoudTrouble]:
             2.0 ** np.average(np.log2(grid[low : high + 1]), weights=np.maximum(hump[low : high + 1], 0.0))
         )
         threshold = float(np.quantile(band[softer, i], 0.9))
-        out.append(LoudTrouble(centre, octaves, float(hump[i]) / 0.7, slope - 1.0, threshold))
+        bins = grid[i] * (2.0**0.25 - 2.0**-0.25) * len(view.parts[-1].window) / view.sample_rate
+        level_db = threshold + 10.0 * float(np.log10(max(bins, 1.0)))
+        above = float(np.mean(band[:, i] > threshold))
+        out.append(LoudTrouble(centre, octaves, float(hump[i]) / 0.7, slope - 1.0, level_db, above))
     return sorted(out, key=lambda x: -x.more_db)[:1]

@@ -203,7 +203,8 @@ class Search:
             kind, trouble.frequency_hz, trouble.octaves, round(trouble.more_db, 1), round(confidence, 3), move,
             threshold_db=round(trouble.level_db, 1), says=_UNTIL_DYNAMIC.format(when="on loud notes"),
         )  # fmt: skip
-        found.append(replace(self._with_evidence(finding, None, broad=True), slope=round(trouble.slope, 2)))
+        whole = self._with_evidence(finding, None, broad=True)
+        found.append(replace(whole, slope=round(trouble.slope, 2), share_of_time=round(trouble.share, 3)))
 
     def _moments(self) -> list[Finding]:
         frames = voice_frames(self._sound, self._start, self._stop, sample_rate=self.sample_rate)

@@ -117,9 +117,9 @@ li.done svg { fill: none; stroke: var(--soft); }
 .card { padding: 6px 9px 8px; border-color: var(--stand-out); flex: none; }
 .card header > :last-child { font-size: 11.5px; }
 .why { margin: 4px 0 6px; font-size: 11.5px; line-height: 15.5px; }
-.ways, .decide { display: flex; gap: 3px; }
+.ways, .decide { display: flex; gap: 2px; }
 .ways { margin-bottom: 5px; }
-.ways .small, .decide .small { padding: 1px 4px; font-size: 11.5px; }
+.ways .small, .decide .small { padding: 1px 3px; font-size: 11.5px; }
 .ways .small { flex: 1; }
 .accept { border-color: var(--treat); color: var(--treat); font-weight: 600; }
 kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; margin-left: 1px; }

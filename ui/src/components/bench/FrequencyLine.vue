@@ -39,13 +39,13 @@ const stays = computed(() => {
   const e = evidence.value;
   if (!e) return "";
   if (e.fixed >= 2) return `${signed(e.fixed, 0)} dB stay here`;
-  return e.excess >= 3 ? "moves with the notes" : "no peak here";
+  return e.excess >= 3 ? "moves with notes" : "no peak here";
 });
 const boxStyle = computed(() => {
   if (y.value === null) return {};
   const below = y.value < 94;
   const x = bench.lineTime === null ? 0 : timeToX(bench.lineTime, bench.times, props.mapWidth);
-  const left = props.mapLeft + Math.min(Math.max(8, x + 14), Math.max(8, props.mapWidth - 342));
+  const left = props.mapLeft + Math.min(Math.max(8, x + 14), Math.max(8, props.mapWidth - 356));
   return { left: `${left}px`, top: `${below ? y.value + 10 : y.value - 86}px` };
 });
 </script>
@@ -76,7 +76,7 @@ const boxStyle = computed(() => {
 .band.on { opacity: 0.32; }
 .line { position: absolute; left: 0; right: 0; border-top: 1px solid var(--probe); }
 .box {
-  position: absolute; width: 334px; white-space: nowrap; overflow: hidden; background: var(--panel); border: 1px solid var(--probe); border-radius: 3px;
+  position: absolute; width: 348px; white-space: nowrap; overflow: hidden; background: var(--panel); border: 1px solid var(--probe); border-radius: 3px;
   padding: 3px 8px; font-size: 11px; line-height: 17px;
 }
 .box strong { font-size: 12.5px; }
