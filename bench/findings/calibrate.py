@@ -57,8 +57,9 @@ def main(takes: int = 2) -> None:
     for number, source in enumerate(s for s in all_sources() if s.half == "tune"):
         for take in range(takes):
             clean = clip(source, take)
-            _count(_spots(clean, model), (), seen)
+            of_clean = _spots(clean, model)
             for again in range(2):
+                _count(of_clean, (), seen)  # a track without trouble is as likely as one with some
                 damaged, bells = damage(clean, np.random.default_rng([31, number, take, again]))
                 _count(_spots(damaged, model), bells, seen)
     with np.load(OUT) as found:

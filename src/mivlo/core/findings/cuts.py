@@ -19,7 +19,7 @@ from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Move, Shape
 from mivlo.core.units import Floats, octaves_to_q
 
 DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
-_DOUBT_NARROW, _DOUBT_BROAD = 1.9, 2.4
+_DOUBT_NARROW, _DOUBT_BROAD = 1.5, 1.7
 _SURE, _DOUBTFUL_DB = 0.7, 3.5
 LEAST_CENTRE, LEAST_HUMP_CENTRE = 0.12, 0.15
 
