@@ -77,6 +77,8 @@ def test_from_raw_files_to_treated_stems(
     _pressed(page, "This track")
     page.get_by_role("button", name="Play").click()
     expect(page.get_by_role("button", name="Pause")).to_be_visible()
+    page.get_by_role("button", name="Pull", exact=True).click()  # what is found must not draw the line away
+    expect(page.get_by_role("button", name="Pull", exact=True)).to_have_attribute("aria-pressed", "false")
     page.mouse.move(*_at(page, "profile", 0.5, _y_of(300)))
     page.mouse.down()
     expect(page.get_by_text(re.compile("held back"))).to_be_visible()
@@ -140,6 +142,7 @@ def test_a_handle_keeps_its_frequency_while_its_gain_is_dragged(page: Page, addr
     page.mouse.move(*_at(page, "profile", 0.5, _y_of(1_000)))
     page.keyboard.press("c")
     handle = page.get_by_role("button", name=re.compile("^Move 1: Bell"))
+    expect(handle).to_be_visible()
     before = state(address, full_song)["tracks"][0]["moves"][0]
     box = handle.bounding_box()
     assert box is not None
