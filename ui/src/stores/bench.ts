@@ -104,10 +104,10 @@ export const useBench = defineStore("bench", () => {
     probe.octaves = Math.min(WIDEST, Math.max(NARROWEST, probe.octaves * factor));
   }
 
-  /** The pointer or a key moves the line; an active probe follows at once. */
-  function moveLine(hz: number | null, time: number | null = null): void {
+  /** The pointer or a key moves the line; an active probe follows at once. Only a swept one is pulled: keys are exact. */
+  function moveLine(hz: number | null, time: number | null = null, swept = false): void {
     if (hz === null && probe.latched) return;
-    line.value = hz === null ? null : clampFrequency(probe.on ? pulledTo(hz, spots.value) : hz);
+    line.value = hz === null ? null : clampFrequency(probe.on && swept ? pulledTo(hz, spots.value) : hz);
     lineTime.value = time;
     sendProbe();
   }

@@ -188,6 +188,7 @@ function hover(event: PointerEvent): void {
   bench.moveLine(
     yToFrequency(event.offsetY, bench.frequencies, height.value),
     xToTime(event.offsetX, bench.times, width.value),
+    true,
   );
 }
 

@@ -99,7 +99,7 @@ watch([() => findings.open, () => findings.chosenId], redraw);
 watch([() => bench.profile, () => bench.frequencies, () => live.spectrum, () => live.state.playing], redraw);
 
 function hover(event: PointerEvent): void {
-  bench.moveLine(yToFrequency(event.offsetY, bench.frequencies, height.value));
+  bench.moveLine(yToFrequency(event.offsetY, bench.frequencies, height.value), null, true);
 }
 
 function press(event: PointerEvent): void {
