@@ -53,13 +53,7 @@ def request_stale(session: Session, song_id: int) -> list[int]:
     known = dict(
         session.execute(select(AnalysisRow.track_id, AnalysisRow.key).where(AnalysisRow.track_id.in_(ids))).all()
     )
-    taken = set(
-        session.scalars(
-            select(TaskRow.payload["track_id"].as_integer()).where(
-                TaskRow.song_id == song_id, TaskRow.kind == "analyse", TaskRow.state.in_(OPEN_STATES)
-            )
-        )
-    )
+    taken = looking(session, song_id)
     stale = [t for t in song.tracks if known.get(t.id) != analysis_key(song, t) and t.id not in taken]
     return [create_task(session, song_id, "analyse", t.name, {"track_id": t.id}).id for t in stale]
 

@@ -6,14 +6,22 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from mivlo.core.findings.floor import find_hum, find_rumble
-from mivlo.core.findings.frames import look
+from mivlo.core.findings.floor import Rumble, find_hum, find_rumble
+from mivlo.core.findings.frames import View, look
 from mivlo.core.units import Floats
 from tests.core.findings.sounds import RATE, melody, seconds
 
 
+def _view(x: Floats) -> View:
+    return look(x[:, None], 0, len(x), sample_rate=RATE, progress=lambda share: None)
+
+
+def _rumble_of(x: Floats) -> Rumble | None:
+    return find_rumble(_view(x))
+
+
 def _hum_of(x: Floats) -> tuple[float, tuple[float, ...]] | None:
-    found = find_hum(look(x[:, None], 0, len(x), sample_rate=RATE, progress=lambda share: None))
+    found = find_hum(_view(x))
     return found and (found.mains_hz, tuple(f for f, _ in found.lines))
 
 
@@ -43,7 +51,7 @@ def test_rumble_below_a_melody_is_found_and_cut_under_it() -> None:
     x = melody()
     band = signal.butter(2, (22, 55), "bandpass", fs=RATE, output="sos")
     rumble = signal.sosfilt(band, np.random.default_rng(5).standard_normal(len(x))) * 0.02
-    found = find_rumble((x + rumble)[:, None], 0, len(x), sample_rate=RATE)
+    found = _rumble_of(x + rumble)
     assert found is not None
     assert 20 < found.frequency_hz < 62
     assert found.cut_hz <= 80
@@ -52,7 +60,7 @@ def test_rumble_below_a_melody_is_found_and_cut_under_it() -> None:
 
 def test_a_melody_alone_has_no_rumble() -> None:
     x = melody()
-    assert find_rumble(x[:, None], 0, len(x), sample_rate=RATE) is None
+    assert _rumble_of(x) is None
 
 
 def test_a_kick_keeps_its_low_end() -> None:
@@ -61,4 +69,4 @@ def test_a_kick_keeps_its_low_end() -> None:
     x = np.zeros(10 * RATE)
     for a in np.arange(0, 9.4, 0.5):
         x[int(a * RATE) : int(a * RATE) + len(t)] += stroke * 0.5
-    assert find_rumble(x[:, None], 0, len(x), sample_rate=RATE) is None
+    assert _rumble_of(x) is None

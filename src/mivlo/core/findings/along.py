@@ -8,8 +8,9 @@ import numpy as np
 
 from mivlo.core.findings.contours import CONTOURS
 from mivlo.core.findings.decays import NARROWEST_OCT, WholeSpectrum, measure_decay
-from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Singles, finding_grid
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.findings.network import Reading
+from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
 
 _STEP = POINTS_PER_OCTAVE // 12

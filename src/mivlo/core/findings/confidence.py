@@ -13,7 +13,8 @@ from mivlo.core.findings.network import shipped_model
 
 def confidence_of(spot: Spot) -> float:
     """0 to 1. `spot.score` and the depth that was fitted say it together."""
-    return confidence_at(spot.score, spot.gain_db, broad=spot.broad)
+    table = shipped_model().calibration["broad" if spot.broad else "narrow"]
+    return round(float(np.interp(evidence_score(spot.score, spot.gain_db), table[0], table[1])), 3)
 
 
 LEAST_BROAD_EVIDENCE = -1.6
@@ -31,8 +32,3 @@ def evidence_score(score: float, gain_db: float) -> float:
     """One number out of the network's certainty of a centre and the boost that it expects there."""
     odds = np.log(max(score, 1e-4) / max(1.0 - score, 1e-4))
     return float(odds + 0.25 * (min(gain_db, 14.0) - 8.0))
-
-
-def confidence_at(score: float, gain_db: float, *, broad: bool) -> float:
-    table = shipped_model().calibration["broad" if broad else "narrow"]
-    return round(float(np.interp(evidence_score(score, gain_db), table[0], table[1])), 3)

@@ -10,7 +10,8 @@ from __future__ import annotations
 import numpy as np
 from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
-from mivlo.core.findings.frames import MARGIN, Part, Singles, finding_grid
+from mivlo.core.findings.frames import MARGIN, Part, finding_grid
+from mivlo.core.spectra import Singles
 
 QUANTILES = (0.1, 0.3, 0.5, 0.7, 0.9, 0.98)
 _NEAR, _WIDE = 3, 6

@@ -1,8 +1,7 @@
 """From a reading to spots, and from spots to the smallest cuts.
 
 Centre points that the network is fairly sure of become bells; then all of them are fitted together to
-the boost that it expects over frequency, because neighbours overlap. Depth shrinks with doubt: a spot
-that is there with an even chance is worth half of its depth, in the mean.
+the boost that it expects over frequency, because neighbours overlap. Depth shrinks with doubt.
 """
 
 from __future__ import annotations

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from mivlo.core.findings.contours import sounding_frames
-from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Part, Singles, View, finding_grid
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Part, View, finding_grid
+from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, hz_to_note
 
 STANDS_OUT_DB = 3.0
-_MOST_DRAWN = 240
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Sound, View, choose_stretches, finding_grid
-from mivlo.core.spectra import LongTermSpectrum, log_grid
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, View, finding_grid
+from mivlo.core.spectra import log_grid
 from mivlo.core.units import Floats
 
 MAINS_HZ = (50.0, 60.0)
@@ -64,24 +64,19 @@ class Rumble:
     over_db: float
     cut_hz: float
     plays_from_hz: float
-    level_db: float
 
 
 _LOWEST_RUMBLE_HZ, _RUMBLE_BELOW_HZ = 25.0, 62.0
 _HIGHEST_CUT_HZ = 80.0
 
 
-def find_rumble(sound: Sound, start: int, stop: int, *, sample_rate: float) -> Rumble | None:
+def find_rumble(view: View) -> Rumble | None:
     """A hump of the long-term spectrum below 60 Hz, parted by a valley from what is played.
 
     Levels in 1/3-octave bands. Played is what comes within 24 dB of the strongest band above 60 Hz.
     """
-    channels = sound.shape[1]
-    spectrum = LongTermSpectrum(sample_rate, channels)
-    for first, end in choose_stretches(start, stop, sample_rate=sample_rate):
-        spectrum.add(sound[first:end])
-    grid = log_grid(POINTS_PER_OCTAVE // 2, 20.0, min(2_000.0, 0.4 * sample_rate))
-    level = spectrum.levels(grid, bands_per_octave=3)
+    grid = log_grid(POINTS_PER_OCTAVE // 2, 20.0, min(2_000.0, 0.4 * view.sample_rate))
+    level = view.long_term.levels(grid, bands_per_octave=3)
     top = float(np.max(level))
     played = np.flatnonzero((level > top - 24.0) & (grid > 35.0))
     if not len(played):
@@ -97,7 +92,7 @@ def find_rumble(sound: Sound, start: int, stop: int, *, sample_rate: float) -> R
     if over < 3.0 or grid[peak] < _LOWEST_RUMBLE_HZ or level[peak] < max(-75.0, top - 45.0) or valley == peak:
         return None
     cut = float(min(1.6 * grid[peak], 0.75 * plays_from, _HIGHEST_CUT_HZ))
-    return Rumble(float(grid[peak]), over, cut, float(plays_from), float(level[peak]))
+    return Rumble(float(grid[peak]), over, cut, float(plays_from))
 
 
 def _first_of_music(level: Floats, grid: Floats, played: np.ndarray) -> float:  # type: ignore[type-arg]

@@ -16,10 +16,8 @@ import numpy.typing as npt
 from numba import njit
 from scipy import fft as scipy_fft
 
-from mivlo.core.spectra import log_grid, window_length
+from mivlo.core.spectra import LongTermSpectrum, Singles, log_grid, window_length
 from mivlo.core.units import Floats, positive
-
-Singles = npt.NDArray[np.float32]
 
 POINTS_PER_OCTAVE = 48
 LOWEST_HZ, HIGHEST_HZ = 45.0, 14_500.0
@@ -164,6 +162,7 @@ class View:
 
     levels : per part (frames, points of its reach) in dB; times_s : per part the centres of the frames.
     mono : (n,) the stretches one after the other, channels averaged; breaks : where in it one begins.
+    long_term : the spectrum of the stretches, from 20 Hz on.
     """
 
     parts: tuple[Part, ...]
@@ -171,13 +170,8 @@ class View:
     times_s: list[Floats]
     mono: Singles
     breaks: tuple[int, ...]
-    starts: tuple[int, ...]
+    long_term: LongTermSpectrum
     sample_rate: float
-
-    def time_of(self, sample: float) -> float:
-        """Seconds in the sound of a sample of `mono`."""
-        i = max(0, int(np.searchsorted(self.breaks, sample, side="right")) - 1)
-        return (self.starts[i] + sample - self.breaks[i]) / self.sample_rate
 
 
 def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: Callable[[float], None]) -> View:
@@ -187,6 +181,7 @@ def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: C
     powers: list[list[Singles]] = [[] for _ in parts]
     times: list[list[Floats]] = [[] for _ in parts]
     mono, breaks = [], []
+    long_term = LongTermSpectrum(sample_rate, sound.shape[1])
     at = 0
     for number, (first, end) in enumerate(chosen):
         x = np.ascontiguousarray(np.asarray(sound[first:end], dtype=np.float32).T)
@@ -195,6 +190,7 @@ def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: C
             some.append(power)
             centres = first + np.arange(len(power)) * part.hop + len(part.window) / 2
             when.append(np.asarray(centres / sample_rate, dtype=np.float64))
+        long_term.add(x.T)
         mono.append(x.mean(axis=0))
         breaks.append(at)
         at += x.shape[1]
@@ -205,6 +201,6 @@ def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: C
         [np.concatenate(t) for t in times],
         np.concatenate(mono),
         tuple(breaks),
-        tuple(first for first, _ in chosen),
+        long_term,
         sample_rate,
     )

@@ -31,8 +31,8 @@ class LoudTrouble:
     share: float
 
 
-def find_loud_trouble(view: View) -> list[LoudTrouble]:
-    """Ranges whose share of the track's level is larger in its loudest fifth than in its middle, and than around.
+def find_loud_trouble(view: View) -> LoudTrouble | None:
+    """The range whose share of the track's level is larger in its loudest fifth than in its middle, and than around.
 
     All instruments brighten when they are played louder; that is smooth over octaves and is taken out, what
     is left over it as a hump is the trouble.
@@ -43,13 +43,13 @@ def find_loud_trouble(view: View) -> list[LoudTrouble]:
     kept = total > np.max(total) - 30.0
     some, total = some[kept], total[kept]
     if len(some) < 24 or np.std(total) < 2.0:
-        return []
+        return None
     band = 10.0 * np.log10(uniform_filter1d(10.0 ** (some.astype(np.float64) / 10.0), _BAND, axis=1) + 1e-15)
     share = band - total[:, None]
     loud = total >= np.quantile(total, 0.8)
     softer = (total < np.quantile(total, 0.6)) & (total >= np.quantile(total, 0.1))
     if np.mean(total[loud]) - np.mean(total[softer]) < 4.0:
-        return []
+        return None
     # most of the loud frames have to show it, over most of the softer ones
     more = np.quantile(share[loud], 0.35, axis=0) - np.quantile(share[softer], 0.65, axis=0)
     hump = more - gaussian_filter1d(more, 1.3 * POINTS_PER_OCTAVE, mode="nearest")
@@ -73,4 +73,4 @@ def find_loud_trouble(view: View) -> list[LoudTrouble]:
         level_db = threshold + 10.0 * float(np.log10(max(bins, 1.0)))
         above = float(np.mean(band[:, i] > threshold))
         out.append(LoudTrouble(centre, octaves, float(hump[i]) / 0.7, slope - 1.0, level_db, above))
-    return sorted(out, key=lambda x: -x.more_db)[:1]
+    return max(out, key=lambda x: x.more_db, default=None)

@@ -12,8 +12,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy import fft as scipy_fft
 
-from mivlo.core.findings.frames import Singles, Sound
-from mivlo.core.spectra import window_length
+from mivlo.core.findings.frames import Sound
+from mivlo.core.spectra import Singles, window_length
 from mivlo.core.units import Floats, power_to_db
 
 FRAME_S = 0.01
@@ -113,17 +113,28 @@ def _runs(on: npt.NDArray[np.bool_], shortest: int, longest: int, bridge: int = 
     return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True) if shortest <= b - a <= longest]
 
 
-def _spans(runs: list[tuple[int, int]], start_s: float) -> tuple[tuple[float, float], ...]:
-    return tuple((round(start_s + a * FRAME_S, 3), round(start_s + (b + 1) * FRAME_S, 3)) for a, b in runs)
+ALLOWED_HISS_DB, ALLOWED_POP_DB, ALLOWED_WHISTLE_DB = -7.0, 0.0, -20.0
+"""Over the vowels: what a sibilant, a pop, a whistle may have."""
 
 
-def _alike(levels: Floats) -> float:
-    return float(np.exp(-np.std(levels) / 6.0))
-
-
-ALLOWED_HISS_DB = -7.0
-"""Over the vowels: what a sibilant may have."""
-ALLOWED_POP_DB = 0.0
+def _moments(
+    v: VoiceFrames,
+    runs: list[tuple[int, int]],
+    level_db: Floats,
+    frequency_hz: float,
+    octaves: float,
+    *,
+    allowed_db: float,
+    least_db: float,
+) -> Moments | None:
+    """The runs of frames as moments; None when the typical one is not `least_db` over what is allowed."""
+    tops = np.array([np.max(level_db[a:b]) for a, b in runs])
+    allowed = v.vowels_db + allowed_db
+    excess = float(np.median(tops) - allowed)
+    if excess < least_db:
+        return None
+    spans = tuple((round(v.start_s + a * FRAME_S, 3), round(v.start_s + (b + 1) * FRAME_S, 3)) for a, b in runs)
+    return Moments(spans, excess, frequency_hz, octaves, allowed, float(np.exp(-np.std(tops) / 6.0)))
 
 
 def find_sibilance(v: VoiceFrames) -> Moments | None:
@@ -138,13 +149,9 @@ def find_sibilance(v: VoiceFrames) -> Moments | None:
     sharp = [r for r, top in zip(runs, tops, strict=True) if top >= least]
     if len(sharp) < 3:
         return None
-    levels = np.array([np.max(v.hiss_db[a:b]) for a, b in sharp])
-    excess = float(np.median(levels) - v.vowels_db - ALLOWED_HISS_DB)
-    if excess < 4.0:
-        return None
     share = np.cumsum(v.hiss_spectrum) / max(float(np.sum(v.hiss_spectrum)), 1e-30)
     centre = float(v.hiss_hz[int(np.searchsorted(share, 0.5))])
-    return Moments(_spans(sharp, v.start_s), excess, centre, 1.0, v.vowels_db + ALLOWED_HISS_DB, _alike(levels))
+    return _moments(v, sharp, v.hiss_db, centre, 1.0, allowed_db=ALLOWED_HISS_DB, least_db=4.0)
 
 
 def find_plosives(v: VoiceFrames) -> Moments | None:
@@ -155,11 +162,7 @@ def find_plosives(v: VoiceFrames) -> Moments | None:
     runs = [r for r in runs if np.max(v.low_db[r[0] : r[1]]) > v.vowels_db + ALLOWED_POP_DB]
     if len(runs) < 2:
         return None
-    levels = np.array([np.max(v.low_db[a:b]) for a, b in runs])
-    excess = float(np.median(levels) - v.vowels_db - ALLOWED_POP_DB)
-    if excess < 2.0:
-        return None
-    return Moments(_spans(runs, v.start_s), excess, 70.0, 1.5, v.vowels_db + ALLOWED_POP_DB, _alike(levels))
+    return _moments(v, runs, v.low_db, 70.0, 1.5, allowed_db=ALLOWED_POP_DB, least_db=2.0)
 
 
 def find_whistles(v: VoiceFrames) -> Moments | None:
@@ -176,8 +179,6 @@ def find_whistles(v: VoiceFrames) -> Moments | None:
         return None
     kept = np.concatenate([np.arange(a, b) for a, b in runs])
     kept = kept[same[kept]]
-    levels = np.array([np.max(v.tone_db[a:b]) for a, b in runs])
     weights = 10.0 ** (v.tone_db[kept] / 10.0)
     centre = float(2.0 ** np.average(np.log2(v.tone_hz[kept]), weights=weights))
-    excess = float(np.median(levels) - (v.vowels_db - 20.0))
-    return Moments(_spans(runs, v.start_s), excess, centre, 0.15, v.vowels_db - 20.0, _alike(levels))
+    return _moments(v, runs, v.tone_db, centre, 0.15, allowed_db=ALLOWED_WHISTLE_DB, least_db=-np.inf)

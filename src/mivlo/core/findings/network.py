@@ -19,7 +19,8 @@ import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
 from mivlo.core.findings.contours import CONTOURS, LONG_CONTOURS
-from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Singles, finding_grid
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
+from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
 
 HEADS = (

@@ -97,11 +97,12 @@ class Search:
         if hum is not None:
             found.append(self._hum(hum))
         if self._role in LOUD_TROUBLE_ROLES:
-            for trouble in find_loud_trouble(self.view):
+            trouble = find_loud_trouble(self.view)
+            if trouble is not None:
                 self._add_loud(found, trouble)
         if self._role == "voice":
             found += self._moments()
-        rumble = find_rumble(self._sound, self._start, self._stop, sample_rate=self.sample_rate)
+        rumble = find_rumble(self.view)
         if rumble is not None:
             found.append(self._rumble(rumble))
         kept = sorted((f for f in found if f.confidence >= least_confidence), key=lambda f: -f.rank)
@@ -303,8 +304,3 @@ def find(
     if samples.shape[0] < _SHORTEST_S * sample_rate:
         return []
     return Search(samples, sample_rate=sample_rate, role=role).findings(most=most, least_confidence=least_confidence)
-
-
-def whole_treatment(findings: Sequence[Finding]) -> list[Move]:
-    """All proposals as a treatment."""
-    return [finding.move for finding in findings]
