@@ -1,7 +1,6 @@
 """What is found of the troubles that were planted in the demo song, by its truth file.
 
-Not found, and said so in docs/findings.md: the cello's wolf note (it is a note's own fundamental, louder) and the
-rings of the room pair, which lie among the partials of everybody's notes.
+Not found, and said so in docs/findings.md: the rings of the room pair, which lie among the partials of everybody's notes.
 """
 
 from __future__ import annotations
@@ -66,6 +65,16 @@ def test_the_trumpet_is_harsh_on_loud_notes(made: Made) -> None:
     assert finding.threshold_db is not None
     assert -60 < finding.threshold_db < 0
     assert finding.share_of_time < 0.6
+
+
+def test_the_cellos_wolf_note_is_found_where_it_beats(made: Made) -> None:
+    finding = next(f for f in _found(made, "Cello") if f.moments)
+    planted = _planted(made, "Cello", "wolf")[0]
+    assert planted.frequency_hz is not None
+    assert abs(cents_between(planted.frequency_hz, finding.frequency_hz)) < 25
+    assert _hit([t + 0.5 for t in planted.times_s], finding.moments, 0.1) == 1.0
+    assert len(finding.moments) == len(planted.times_s)
+    assert "wolf note" in finding.says
 
 
 @pytest.mark.parametrize("track", ["Marimba", "Cello", "Trumpet", "Harmonium"])

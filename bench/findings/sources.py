@@ -191,6 +191,11 @@ def _fluidsynth(font: str, midi: bytes, *, room: bool) -> Floats:
     return np.asarray(x[max(0, first - 2_000) :])
 
 
+def render(font: str, program: int, notes: list[tuple[float, float, int, int]], *, tempo: float) -> Floats:
+    """(n,) mono at RATE: notes as (start in beats, length in beats, note, velocity), played dry."""
+    return _fluidsynth(font, _sequence(notes, program, tempo, 0, 0), room=False)
+
+
 def _instrument(font: str, program: int) -> Callable[[np.random.Generator], Floats]:
     def play(random: np.random.Generator) -> Floats:
         slow = program in _SUSTAINED or 88 <= program <= 95

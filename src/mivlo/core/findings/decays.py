@@ -51,6 +51,11 @@ class WholeSpectrum:
         self._rate = sample_rate
         self._breaks = np.asarray(breaks, dtype=np.float64)
 
+    @property
+    def seconds(self) -> float:
+        """How long the sound is."""
+        return self._frames / self._rate
+
     def band(self, frequency_hz: float, width_hz: float) -> tuple[npt.NDArray[np.complex128], float, float]:
         """The band as (samples of its complex envelope, their rate, the frequency at which its phase stands still).
 

@@ -7,6 +7,7 @@ array, so that nothing is resampled in time.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -161,7 +162,8 @@ class View:
     """A sound as the findings see it.
 
     levels : per part (frames, points of its reach) in dB; times_s : per part the centres of the frames.
-    mono : (n,) the stretches one after the other, channels averaged; breaks : where in it one begins.
+    mono : (n,) the stretches one after the other, channels averaged; breaks : where in it one begins, which is the
+    frame `firsts` of the sound.
     long_term : the spectrum of the stretches, from 20 Hz on.
     """
 
@@ -170,8 +172,15 @@ class View:
     times_s: list[Floats]
     mono: Singles
     breaks: tuple[int, ...]
+    firsts: tuple[int, ...]
     long_term: LongTermSpectrum
     sample_rate: float
+
+    def time_of(self, seconds: float) -> float:
+        """Where in the sound lies what is so far into `mono`, in s."""
+        at = seconds * self.sample_rate
+        i = max(0, bisect_right(self.breaks, at) - 1)
+        return (self.firsts[i] + at - self.breaks[i]) / self.sample_rate
 
 
 def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: Callable[[float], None]) -> View:
@@ -201,6 +210,7 @@ def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: C
         [np.concatenate(t) for t in times],
         np.concatenate(mono),
         tuple(breaks),
+        tuple(first for first, _ in chosen),
         long_term,
         sample_rate,
     )

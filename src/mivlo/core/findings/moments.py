@@ -6,6 +6,7 @@ The limits are common practice, no source.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -26,7 +27,7 @@ class Moments:
     """One sort of moment.
 
     spans_s : (from, to); frequency_hz, octaves : where.
-    excess_db : the typical one over what a voice may have there; level_db : what it may have.
+    excess_db : the typical one over what is usual there; level_db : what is usual, in dBFS.
     similar : 0 to 1, how alike they are in level.
     """
 
@@ -58,42 +59,49 @@ class VoiceFrames:
         return float(np.quantile(self.middle_db, 0.9))
 
 
-def voice_frames(sound: Sound, start: int, stop: int, *, sample_rate: float) -> VoiceFrames:
-    """Read start..stop of a sound, 10 s at a time."""
+def frame_spectra(sound: Sound, start: int, stop: int, *, sample_rate: float) -> Iterator[tuple[Singles, Floats]]:
+    """Power spectra of frames of 10 ms (frames, bins), 10 s at a time, and the frequencies of the bins in Hz.
+
+    A sine of full scale has a power of 1, summed over the bins that it touches.
+    """
     length = window_length(1024, sample_rate)
     hop = max(1, round(FRAME_S * sample_rate))
     window = np.hanning(length + 1)[:-1].astype(np.float32)
     window *= np.sqrt(4.0 / (float(np.sum(window**2)) * length))
     hz = np.arange(length // 2 + 1) * sample_rate / length
-    ranges = [_bins(hz, r) for r in (_LOW_HZ, _MIDDLE_HZ, _HISS_HZ, _TONE_HZ)]
-    rows: list[list[Singles]] = [[] for _ in range(6)]
-    hiss = np.zeros(ranges[2].stop - ranges[2].start)
     step = int(10.0 * sample_rate) // hop * hop
     for at in range(start, max(start + 1, stop - length), step):
         x = np.asarray(sound[at : min(stop, at + step + length - hop)], dtype=np.float32).mean(axis=1)
         if len(x) < length:
-            break
+            return
         frames = np.lib.stride_tricks.sliding_window_view(x, length)[::hop]
         spectrum = scipy_fft.rfft(frames * window, axis=1)
-        power = spectrum.real**2 + spectrum.imag**2
+        yield spectrum.real**2 + spectrum.imag**2, hz
+
+
+def voice_frames(sound: Sound, start: int, stop: int, *, sample_rate: float) -> VoiceFrames:
+    """Read start..stop of a sound, 10 s at a time."""
+    rows: list[list[Singles]] = [[] for _ in range(6)]
+    hiss: Floats = np.zeros(1)
+    hiss_hz: Floats = np.zeros(1)
+    for power, hz in frame_spectra(sound, start, stop, sample_rate=sample_rate):
+        ranges = [_bins(hz, r) for r in (_LOW_HZ, _MIDDLE_HZ, _HISS_HZ, _TONE_HZ)]
         low, middle, high = (power[:, r].sum(axis=1) for r in ranges[:3])
         tone = power[:, ranges[3]]
         peak = tone.argmax(axis=1)
         around = np.median(tone, axis=1) + 1e-20
-        rows[0].append(low)
-        rows[1].append(middle)
-        rows[2].append(high)
-        rows[3].append(hz[ranges[3]][peak].astype(np.float32))
-        rows[4].append(tone[np.arange(len(tone)), peak] / around)
-        rows[5].append(tone[np.arange(len(tone)), peak])
-        hissing = high > middle
-        hiss += power[hissing][:, ranges[2]].sum(axis=0)
+        strongest = tone[np.arange(len(tone)), peak]
+        tone_hz = hz[ranges[3]][peak].astype(np.float32)
+        for row, values in zip(rows, (low, middle, high, tone_hz, strongest / around, strongest), strict=True):
+            row.append(values)
+        hiss = hiss + power[high > middle][:, ranges[2]].sum(axis=0)
+        hiss_hz = hz[ranges[2]]
     if not rows[0]:
         rows = [[np.full(1, 1e-15, dtype=np.float32)] for _ in range(6)]
     low, middle, high, tone_hz, over, tone_power = (np.concatenate(r).astype(np.float64) for r in rows)
     return VoiceFrames(
         power_to_db(low), power_to_db(middle), power_to_db(high), tone_hz, power_to_db(over), power_to_db(tone_power),
-        hiss, hz[ranges[2]], start / sample_rate,
+        hiss, hiss_hz, start / sample_rate,
     )  # fmt: skip
 
 
@@ -102,7 +110,7 @@ def _bins(hz: Floats, limits: tuple[float, float]) -> slice:
     return slice(int(inside[0]), int(inside[-1]) + 1) if len(inside) else slice(len(hz) - 2, len(hz))
 
 
-def _runs(on: npt.NDArray[np.bool_], shortest: int, longest: int, bridge: int = 2) -> list[tuple[int, int]]:
+def runs_of(on: npt.NDArray[np.bool_], shortest: int, longest: int, bridge: int = 2) -> list[tuple[int, int]]:
     """Stretches of frames that are on, small gaps bridged, of a fitting length."""
     closed = on.copy()
     edges = np.flatnonzero(np.diff(np.r_[0, on.astype(np.int8), 0]))
@@ -111,6 +119,16 @@ def _runs(on: npt.NDArray[np.bool_], shortest: int, longest: int, bridge: int = 
             closed[stop:start] = True
     edges = np.flatnonzero(np.diff(np.r_[0, closed.astype(np.int8), 0]))
     return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True) if shortest <= b - a <= longest]
+
+
+def spans_of(runs: list[tuple[int, int]], start_s: float) -> tuple[tuple[float, float], ...]:
+    """Runs of frames as (from, to) in s."""
+    return tuple((round(start_s + a * FRAME_S, 3), round(start_s + (b + 1) * FRAME_S, 3)) for a, b in runs)
+
+
+def alike(tops_db: Floats) -> float:
+    """0 to 1, how alike moments are in level."""
+    return float(np.exp(-np.std(tops_db) / 6.0))
 
 
 ALLOWED_HISS_DB, ALLOWED_POP_DB, ALLOWED_WHISTLE_DB = -7.0, 0.0, -20.0
@@ -133,14 +151,13 @@ def _moments(
     excess = float(np.median(tops) - allowed)
     if excess < least_db:
         return None
-    spans = tuple((round(v.start_s + a * FRAME_S, 3), round(v.start_s + (b + 1) * FRAME_S, 3)) for a, b in runs)
-    return Moments(spans, excess, frequency_hz, octaves, allowed, float(np.exp(-np.std(tops) / 6.0)))
+    return Moments(spans_of(runs, v.start_s), excess, frequency_hz, octaves, allowed, alike(tops))
 
 
 def find_sibilance(v: VoiceFrames) -> Moments | None:
     """Sibilants that come near the level of the vowels."""
     on = (v.hiss_db > v.middle_db + 3.0) & (v.hiss_db > v.vowels_db + ALLOWED_HISS_DB - 8.0)
-    runs = _runs(on, 3, 60)
+    runs = runs_of(on, 3, 60)
     tops = np.array([np.max(v.hiss_db[a:b]) for a, b in runs])
     if not runs:
         return None
@@ -158,7 +175,7 @@ def find_plosives(v: VoiceFrames) -> Moments | None:
     """Pops: short bursts below 150 Hz that outdo the vowels."""
     usual = float(np.quantile(v.low_db, 0.7))
     on = (v.low_db > v.middle_db + 4.0) & (v.low_db > usual + 9.0) & (v.low_db > v.vowels_db + ALLOWED_POP_DB - 6.0)
-    runs = _runs(on, 2, 25)
+    runs = runs_of(on, 2, 25)
     runs = [r for r in runs if np.max(v.low_db[r[0] : r[1]]) > v.vowels_db + ALLOWED_POP_DB]
     if len(runs) < 2:
         return None
@@ -174,7 +191,7 @@ def find_whistles(v: VoiceFrames) -> Moments | None:
     counts = np.bincount((place + _TONE_STEPS)[on], minlength=2 * _TONE_STEPS)
     step = int(np.argmax(counts)) - _TONE_STEPS
     same = on & (np.abs(place - step) <= 1)
-    runs = _runs(same, 3, 60)
+    runs = runs_of(same, 3, 60)
     if len(runs) < 2 or np.mean(same) > 0.1:
         return None
     kept = np.concatenate([np.arange(a, b) for a, b in runs])

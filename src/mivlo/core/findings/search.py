@@ -21,6 +21,8 @@ from mivlo.core.findings.kinds import BROAD_OCT, broad_kind
 from mivlo.core.findings.loudness_bound import LoudTrouble, find_loud_trouble
 from mivlo.core.findings.moments import Moments, find_plosives, find_sibilance, find_whistles, voice_frames
 from mivlo.core.findings.network import Reading, read_contours
+from mivlo.core.findings.squeaks import find_squeaks
+from mivlo.core.findings.wolf import find_wolf
 from mivlo.core.moves import Move, Shape, treatment_db
 from mivlo.core.units import Floats, octaves_to_q
 
@@ -30,7 +32,10 @@ MOST = 12
 LEAST_CONFIDENCE = 0.15
 LOUD_TROUBLE_ROLES = frozenset({"voice", "brass", "winds", "strings", "guitar"})
 """What can be driven into harshness while it sounds; what is struck or plucked brightens with each stroke."""
+SQUEAK_ROLES = frozenset({"guitar", "bass", "strings", "brass", "winds"})
+"""What squeaks; strokes of drums, mallets and keys, and cymbals, are short and bright by nature."""
 _LEAST_DEPTH_DB = 0.6
+_WOLF_OCT = 0.12
 _SHORTEST_S = 0.05
 _DRAWN = 240
 _UNTIL_DYNAMIC = "A static cut, made shallower: it acts all the time, the trouble is there only {when}."
@@ -44,7 +49,7 @@ class Search:
     sound : (n, channels), read a stretch at a time; what is longer than 150 s is sampled evenly.
     sample_rate : Hz.
     start, stop : frames between which it is looked at.
-    role : what the track is ("voice", "guitar", ...); moments are looked for in voices only.
+    role : what the track is ("voice", "guitar", ...): it decides which moments are looked for.
     progress : told the share done, 0 to 1.
 
     Raises
@@ -100,8 +105,9 @@ class Search:
             trouble = find_loud_trouble(self.view)
             if trouble is not None:
                 self._add_loud(found, trouble)
-        if self._role == "voice":
-            found += self._moments()
+        found += self._moments()
+        if self._role == "strings":
+            self._add_wolf(found)
         rumble = find_rumble(self.view)
         if rumble is not None:
             found.append(self._rumble(rumble))
@@ -208,17 +214,21 @@ class Search:
         found.append(replace(whole, slope=round(trouble.slope, 2), share_of_time=round(trouble.share, 3)))
 
     def _moments(self) -> list[Finding]:
-        frames = voice_frames(self._sound, self._start, self._stop, sample_rate=self.sample_rate)
+        place = (self._sound, self._start, self._stop)
+        found: list[tuple[Kind, Moments | None]] = []
+        if self._role == "voice":
+            frames = voice_frames(*place, sample_rate=self.sample_rate)
+            found += [
+                (Kind.SIBILANCE, find_sibilance(frames)),
+                (Kind.PLOSIVE, find_plosives(frames)),
+                (Kind.WHISTLE, find_whistles(frames)),
+            ]
+        elif self._role in SQUEAK_ROLES:
+            found.append((Kind.WHISTLE, find_squeaks(*place, sample_rate=self.sample_rate)))
         seconds = (self._stop - self._start) / self.sample_rate
-        out = []
-        for kind, moments in (
-            (Kind.SIBILANCE, find_sibilance(frames)),
-            (Kind.PLOSIVE, find_plosives(frames)),
-            (Kind.WHISTLE, find_whistles(frames)),
-        ):
-            if moments is not None and moments.frequency_hz < self._highest_hz:
-                out.append(self._moment(kind, moments, seconds))
-        return out
+        return [
+            self._moment(kind, m, seconds) for kind, m in found if m is not None and m.frequency_hz < self._highest_hz
+        ]
 
     def _moment(self, kind: Kind, m: Moments, seconds: float) -> Finding:
         depth = min(m.excess_db, 6.0)
@@ -242,6 +252,29 @@ class Search:
             share_of_time=round(share, 4),
             slope=0.0,
             ring_ms=None,
+        )
+
+    def _add_wolf(self, found: list[Finding]) -> None:
+        """A note that beats; what else was said of its place is said by this."""
+        wolf = find_wolf(self.spectrum)
+        if wolf is None:
+            return
+        found[:] = [f for f in found if abs(np.log2(f.frequency_hz / wolf.frequency_hz)) > _WOLF_OCT]
+        move = Move(Shape.BELL, wolf.frequency_hz, q=octaves_to_q(_WOLF_OCT), gain_db=-min(wolf.over_db, 6.0) / 2.0)
+        spans = tuple((self.view.time_of(a), self.view.time_of(b)) for a, b in wolf.spans_s)
+        longest = max(spans, key=lambda s: s[1] - s[0])
+        finding = Finding(
+            Kind.RING, wolf.frequency_hz, _WOLF_OCT, round(wolf.over_db, 1),
+            round(float(np.clip(0.4 + 0.06 * len(spans), 0.4, 0.85)), 3), move,
+            threshold_db=round(wolf.level_db, 1),
+            says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second. " + _UNTIL_DYNAMIC.format(
+                when=f"at {len(spans)} moments"
+            ),
+        )  # fmt: skip
+        whole = self._with_evidence(finding, None, broad=False)
+        share = sum(b - a for a, b in spans) / max((self._stop - self._start) / self.sample_rate, 1e-9)
+        found.append(
+            replace(whole, harmonic="", moments=spans, worst_s=longest[0], share_of_time=round(share, 4), slope=0.0)
         )
 
     def _hum(self, hum: Hum) -> Finding:
