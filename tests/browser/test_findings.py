@@ -103,18 +103,44 @@ def test_a_tracks_findings_are_decided_by_keyboard_alone(page: Page, address: st
     expect(page.get_by_label("Findings").get_by_role("status")).to_contain_text("0 decided")
 
 
-def test_an_accepted_one_can_be_adjusted_and_taken_back(page: Page, address: str, ringing_song: int) -> None:
+def test_a_proposal_is_adjusted_before_it_is_accepted_and_can_be_taken_back(
+    page: Page, address: str, ringing_song: int
+) -> None:
     _bench(page)
     _finding(page, RINGS_HZ[0]).click()
     page.keyboard.press("j")
-    editor = page.get_by_role("group", name="Move 1")
-    expect(editor).to_be_visible()
-    editor.get_by_label("Gain in dB").fill("-3")
-    editor.get_by_label("Gain in dB").press("Enter")
+    card = page.locator("[data-test=finding]")
+    gain = card.get_by_label("Gain in dB")
+    expect(gain).to_be_focused()
+    expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute("aria-pressed", "true")
+    gain.fill("-3")
+    gain.press("Tab")
+    width = card.get_by_label("Width in oct")
+    expect(width).to_be_focused()
+    width.press("ArrowUp")
+    expect(card.get_by_role("button", name=re.compile("^Accept −3.0 dB"))).to_be_visible()
+    assert _violations(page) == []
+    assert state(address, ringing_song)["tracks"][0]["moves"] == []  # nothing is made while it is adjusted
+    page.keyboard.press("Enter")
     expect(page.get_by_role("button", name=re.compile(r"^Bell .* −3.0 dB"))).to_be_visible()
+    expect(page.get_by_label("Findings").get_by_role("status")).to_contain_text("1 decided")
     page.get_by_role("button", name=re.compile("^Take back: ring")).click()
     expect(page.get_by_label("Moves").get_by_text("No moves yet")).to_be_visible()
     assert state(address, ringing_song)["tracks"][0]["moves"] == []
+
+
+def test_adjusting_is_given_up_with_escape(page: Page, address: str, ringing_song: int) -> None:
+    _bench(page)
+    _finding(page, RINGS_HZ[0]).click()
+    page.keyboard.press("j")
+    card = page.locator("[data-test=finding]")
+    card.get_by_label("Gain in dB").fill("-1")
+    page.keyboard.press("Tab")
+    page.keyboard.press("Escape")
+    expect(card.get_by_label("Gain in dB")).to_have_count(0)
+    page.keyboard.press("y")  # the values that were proposed
+    expect(page.get_by_label("Moves").get_by_role("button", name=re.compile("^Bell"))).to_have_count(1)
+    assert state(address, ringing_song)["tracks"][0]["moves"][0]["gain_db"] < -3
 
 
 def test_the_passage_jumps_to_the_worst_place_for_this_listener_only(

@@ -21,6 +21,10 @@ const emit = defineEmits<{
   preview: [value: number];
   /** The value to keep. */
   change: [value: number];
+  /** Enter was pressed, after the value was kept. */
+  enter: [];
+  /** Escape was pressed while nothing was being typed. */
+  escape: [];
 }>();
 
 const typed = ref<string | null>(null);
@@ -51,9 +55,13 @@ function keys(event: KeyboardEvent): void {
   else if (event.key === "ArrowDown") nudge(-fine);
   else if (event.key === "PageUp") nudge(10);
   else if (event.key === "PageDown") nudge(-10);
-  else if (event.key === "Enter") finish(event);
-  else if (event.key === "Escape") typed.value = null;
-  else return;
+  else if (event.key === "Enter") {
+    finish(event);
+    emit("enter");
+  } else if (event.key === "Escape") {
+    if (typed.value === null) emit("escape");
+    typed.value = null;
+  } else return;
   event.preventDefault();
   event.stopPropagation();
 }

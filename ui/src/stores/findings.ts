@@ -24,6 +24,8 @@ export const useFindings = defineStore("findings", () => {
   const found = shallowRef<Findings | null>(null);
   const chosenId = ref<number | null>(null);
   const way = ref<Way | null>(null);
+  /** The proposed move while its values are being changed, before anything is accepted. */
+  const draft = shallowRef<Move | null>(null);
   /** Whether findings pull the probe. */
   const pull = useLocalStorage("mivlo.pull", true);
 
@@ -91,7 +93,7 @@ export const useFindings = defineStore("findings", () => {
       });
     } else {
       before = live.state.signal;
-      live.previewMoves(bench.track.id, [...bench.track.moves, proposed(finding)]);
+      live.previewMoves(bench.track.id, [...bench.track.moves, draft.value ?? proposed(finding)]);
       if (wanted === "removed") {
         live.audition(PROPOSED);
         live.setSignal("removed");
@@ -115,6 +117,7 @@ export const useFindings = defineStore("findings", () => {
   function choose(id: number): void {
     const heard = way.value;
     quiet();
+    draft.value = null;
     chosenId.value = id;
     const d = chosen.value?.document;
     if (!d) return;
@@ -137,6 +140,7 @@ export const useFindings = defineStore("findings", () => {
   function leave(): void {
     if (chosenId.value === null) return;
     quiet();
+    draft.value = null;
     chosenId.value = null;
     live.setPassage(bench.passage?.from ?? null, bench.passage?.to ?? null);
   }
@@ -149,33 +153,48 @@ export const useFindings = defineStore("findings", () => {
     if (next) choose(next.id);
   }
 
+  // --- changing the proposal ---
+
+  /** Begin to change the proposed values, heard as they are changed; or back to what was proposed. */
+  function adjust(): void {
+    const finding = chosen.value;
+    if (!finding || finding.state !== "open") return;
+    const heard = way.value;
+    quiet();
+    draft.value = draft.value ? null : proposed(finding);
+    if (draft.value) hear(heard === "removed" ? heard : "without");
+    else if (heard) hear(heard);
+  }
+
+  function tweak(values: Partial<Move>): void {
+    if (!draft.value || !bench.track) return;
+    draft.value = { ...draft.value, ...values };
+    if (way.value === "without" || way.value === "removed") live.previewMoves(bench.track.id, [...bench.track.moves, draft.value]);
+  }
+
   // --- deciding ---
 
   let last: Promise<void> = Promise.resolve();
 
   /** Decisions follow each other: what is typed quickly meets the finding that has come up meanwhile. */
-  function decide(act: (id: number) => Promise<boolean>, then: "next" | "adjust"): Promise<void> {
-    last = last.then(() => decideNow(act, then));
+  function decide(act: (id: number) => Promise<boolean>): Promise<void> {
+    last = last.then(() => decideNow(act));
     return last;
   }
 
-  async function decideNow(act: (id: number) => Promise<boolean>, then: "next" | "adjust"): Promise<void> {
+  async function decideNow(act: (id: number) => Promise<boolean>): Promise<void> {
     const finding = chosen.value;
     if (!finding || finding.state !== "open") return;
     const { id } = finding;
     const heard = way.value;
     const list = open.value;
     const after = list[list.findIndex((f) => f.id === id) + 1] ?? list.find((f) => f.id !== id);
-    const known = new Set(bench.track?.moves.map((m) => m.id));
     quiet();
     if (!(await act(id))) return;
     const now = found.value;
     // until the server's list is here
     if (now) found.value = { ...now, findings: now.findings.map((f) => (f.id === id && f.state === "open" ? { ...f, state: "accepted" } : f)) };
-    if (then === "adjust") {
-      leave();
-      bench.chosen = bench.track?.moves.find((m) => !known.has(m.id))?.id ?? null;
-    } else if (!after) {
+    if (!after) {
       leave();
     } else {
       choose(after.id);
@@ -183,10 +202,9 @@ export const useFindings = defineStore("findings", () => {
     }
   }
 
-  const accept = () => decide(song.acceptFinding, "next");
-  const adjust = () => decide(song.acceptFinding, "adjust");
-  const reject = () => decide(song.rejectFinding, "next");
-  const reopen = (id: number) => song.reopenFinding(id).then(load);
+  const accept = () => decide((id) => song.acceptFinding(id, draft.value));
+  const reject = () => decide(song.rejectFinding);
+  const reopen = (id: number) => song.reopenFinding(id);
 
   // --- evidence under the pointer ---
 
@@ -200,7 +218,7 @@ export const useFindings = defineStore("findings", () => {
   }
 
   return {
-    found, all, open, decided, chosen, chosenId, way, pull, looking,
-    load, choose, leave, step, hear, quiet, accept, adjust, reject, reopen, at,
+    found, all, open, decided, chosen, chosenId, way, draft, pull, looking,
+    load, choose, leave, step, hear, quiet, adjust, tweak, accept, reject, reopen, at,
   };
 });

@@ -149,10 +149,15 @@ export const useSong = defineStore("song", () => {
       ),
     lookInPassage: (on: boolean) =>
       change((revision) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, look_in_passage: on } }))),
-    acceptFinding: (findingId: number) =>
-      change((revision) =>
-        ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body: { revision } })),
-      ),
+    /** Make the proposed move, or the one into which it was adjusted. */
+    acceptFinding: (findingId: number, adjusted: Move | null = null) =>
+      change((revision) => {
+        const move = adjusted && {
+          shape: adjusted.shape, frequency_hz: adjusted.frequency_hz, q: adjusted.q, gain_db: adjusted.gain_db,
+          slope_db_per_octave: adjusted.slope_db_per_octave, enabled: true,
+        };
+        return ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body: { revision, move } }));
+      }),
     rejectFinding: (findingId: number) =>
       change((revision) =>
         ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: { revision } })),

@@ -74,7 +74,7 @@ useKeys([
   { group: "Findings", keys: ["Shift+f"], says: "finding before", act: () => findings.step(-1) },
   ...WAYS.map(({ way, key, says }) => ({ group: "Findings", keys: [key], says, act: () => findings.hear(way) })),
   { group: "Findings", keys: ["y"], says: "accept: make the proposed move", act: () => void findings.accept() },
-  { group: "Findings", keys: ["j"], says: "accept and adjust its values", act: () => void findings.adjust() },
+  { group: "Findings", keys: ["j"], says: "change the proposed values first, Enter accepts", act: () => findings.adjust() },
   { group: "Findings", keys: ["x"], says: "not a problem", act: () => void findings.reject() },
   { group: "Findings", keys: ["Escape"], says: "leave the finding", act: () => findings.leave() },
   { group: "Moves", keys: ["c"], says: "cut where the line is", act: () => void bench.cutAtLine() },

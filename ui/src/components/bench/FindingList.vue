@@ -2,10 +2,12 @@
 /** What stands out, most certain and most disturbing first; the chosen one with its evidence and what to do. */
 import { nextTick, ref, watch } from "vue";
 import { WAYS, figureOf, place, proposal, reasons } from "../../lib/findings";
+import { hasGain, hasOctaves, octavesOfQ, qOfOctaves } from "../../lib/moves";
 import { signed, writeHz } from "../../lib/notes";
 import { useBench } from "../../stores/bench";
 import { useFindings } from "../../stores/findings";
 import { useSong } from "../../stores/song";
+import NumberField from "../NumberField.vue";
 import EvidencePicture from "./EvidencePicture.vue";
 
 const SHAPES = {
@@ -21,6 +23,15 @@ const findings = useFindings();
 const list = ref<HTMLElement | null>(null);
 const percent = (share: number) => Math.round(100 * share);
 
+const width = (octaves: number) => ({ q: Number(qOfOctaves(octaves).toFixed(4)) });
+const card = ref<HTMLElement | null>(null);
+
+watch(() => findings.draft !== null, async (changing) => {
+  await nextTick();
+  if (!changing) return;
+  const fields = card.value?.querySelector(".fields");
+  (fields?.querySelector<HTMLInputElement>("[aria-label^=Gain]") ?? fields?.querySelector("input"))?.focus();
+});
 watch(() => findings.chosenId, async () => {
   await nextTick();
   list.value?.querySelector("[aria-current=true]")?.scrollIntoView({ block: "nearest" });
@@ -66,7 +77,7 @@ watch(() => findings.chosenId, async () => {
       {{ findings.found?.fresh ? "Nothing stands out. Sweep with the probe to make sure." : "Not looked at yet." }}
     </p>
 
-    <div v-if="findings.chosen" class="card panel" role="group" :aria-label="`Finding ${findings.chosen.document.kind}`" data-test="finding">
+    <div v-if="findings.chosen" ref="card" class="card panel" role="group" :aria-label="`Finding ${findings.chosen.document.kind}`" data-test="finding">
       <header>
         <strong>{{ findings.chosen.document.kind }}</strong>
         <span class="figure">{{ place(findings.chosen) }}</span>
@@ -85,9 +96,25 @@ watch(() => findings.chosenId, async () => {
           {{ w.label }} <kbd>{{ w.key }}</kbd>
         </button>
       </div>
+      <div v-if="findings.draft" class="fields" role="group" aria-label="The move that will be made">
+        <NumberField
+          label="Frequency" unit="Hz" :model-value="findings.draft.frequency_hz" :min="10" :max="24000" :step="2 ** (1 / 48)" ratio :digits="1"
+          @preview="findings.tweak({ frequency_hz: $event })" @change="findings.tweak({ frequency_hz: $event })" @enter="findings.accept()" @escape="findings.adjust()"
+        />
+        <NumberField
+          v-if="hasGain(findings.draft.shape)" label="Gain" unit="dB" :model-value="findings.draft.gain_db" :min="-30" :max="24" :step="0.5" :digits="1"
+          @preview="findings.tweak({ gain_db: $event })" @change="findings.tweak({ gain_db: $event })" @enter="findings.accept()" @escape="findings.adjust()"
+        />
+        <NumberField
+          v-if="hasOctaves(findings.draft.shape)" label="Width" unit="oct" :model-value="octavesOfQ(findings.draft.q)" :min="0.0145" :max="6.7" :step="1.1" ratio :digits="2"
+          @preview="findings.tweak(width($event))" @change="findings.tweak(width($event))" @enter="findings.accept()" @escape="findings.adjust()"
+        />
+      </div>
       <div v-if="findings.chosen.state === 'open'" class="decide">
-        <button type="button" class="plain small accept" aria-keyshortcuts="y" title="make this move, go on to the next" @click="findings.accept()">Accept {{ proposal(findings.chosen) }} <kbd>Y</kbd></button>
-        <button type="button" class="plain small" aria-keyshortcuts="j" title="make this move and change its values" @click="findings.adjust()">Adjust <kbd>J</kbd></button>
+        <button type="button" class="plain small accept" aria-keyshortcuts="y" title="make this move, go on to the next" @click="findings.accept()">
+          Accept {{ findings.draft && hasGain(findings.draft.shape) ? `${signed(findings.draft.gain_db, 1)} dB` : proposal(findings.chosen) }} <kbd>Y</kbd>
+        </button>
+        <button type="button" class="plain small" aria-keyshortcuts="j" :aria-pressed="findings.draft !== null" title="change its values first, hearing them" @click="findings.adjust()">Adjust <kbd>J</kbd></button>
         <button type="button" class="plain small" aria-keyshortcuts="x" title="it stays away, also after a new analysis" @click="findings.reject()">No problem <kbd>X</kbd></button>
       </div>
     </div>
@@ -121,6 +148,7 @@ li.done svg { fill: none; stroke: var(--soft); }
 .ways { margin-bottom: 5px; }
 .ways .small, .decide .small { padding: 1px 3px; font-size: 11.5px; }
 .ways .small { flex: 1; }
+.fields { display: grid; grid-template-columns: 1.2fr 1fr 1fr; gap: 8px; margin-bottom: 6px; }
 .accept { border-color: var(--treat); color: var(--treat); font-weight: 600; }
 kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; margin-left: 1px; }
 </style>
