@@ -2,38 +2,31 @@
 
 from __future__ import annotations
 
-import struct
 import subprocess
 from collections.abc import Sequence
 from pathlib import Path
+
+import mido
 
 SOUND_FONT = Path("/usr/share/sounds/sf2/TimGM6mb.sf2")
 TICKS_PER_BEAT = 480
 PHRASE = (60, 64, 67, 72, 71, 67, 62, 65, 69, 74, 72, 69)
 
 
-def _variable_length(value: int) -> bytes:
-    out = [value & 0x7F]
-    while value := value >> 7:
-        out.insert(0, 0x80 | (value & 0x7F))
-    return bytes(out)
-
-
-def midi_file(notes: Sequence[int], *, program: int, beats: float = 1.0, velocity: int = 96) -> bytes:
-    """A Standard MIDI File of format 0: the notes one after the other at 120 beats a minute."""
-    events = bytearray(b"\x00" + bytes([0xC0, program]))
+def midi_file(path: Path, notes: Sequence[int], *, program: int, beats: float = 1.0, velocity: int = 96) -> None:
+    """Write a Standard MIDI File: the notes one after the other at 120 beats a minute."""
+    track = mido.MidiTrack([mido.Message("program_change", program=program)])
     for note in notes:
-        events += _variable_length(0) + bytes([0x90, note, velocity])
-        events += _variable_length(int(beats * TICKS_PER_BEAT)) + bytes([0x80, note, 0])
-    events += _variable_length(TICKS_PER_BEAT) + b"\xff\x2f\x00"
-    header = b"MThd" + struct.pack(">IHHH", 6, 0, 1, TICKS_PER_BEAT)
-    return header + b"MTrk" + struct.pack(">I", len(events)) + bytes(events)
+        track.append(mido.Message("note_on", note=note, velocity=velocity))
+        track.append(mido.Message("note_off", note=note, time=int(beats * TICKS_PER_BEAT)))
+    track.append(mido.MetaMessage("end_of_track", time=TICKS_PER_BEAT))
+    mido.MidiFile(type=0, ticks_per_beat=TICKS_PER_BEAT, tracks=[track]).save(path)
 
 
 def play_phrase(path: Path, *, program: int, notes: Sequence[int] = PHRASE, rate: int = 48_000) -> Path:
     """Render a phrase of a General MIDI program to a stereo WAV file."""
     midi = path.with_suffix(".mid")
-    midi.write_bytes(midi_file(notes, program=program))
+    midi_file(midi, notes, program=program)
     subprocess.run(
         ["fluidsynth", "-ni", "-q", "-g", "0.6", "-r", str(rate), "-F", str(path), str(SOUND_FONT), str(midi)],
         check=True,

@@ -96,6 +96,16 @@ def _check(info: SoundInfo) -> None:
         raise BadAudio(f"Could not use {name}: it is longer than 3 hours. Cut it into parts.")
 
 
+def _check_numbers(x: Singles, name: str, start: int, rate: int) -> None:
+    """Refuse samples that are not numbers; `x` begins at the frame `start`."""
+    bad = ~np.isfinite(x).all(axis=1)
+    if bad.any():
+        at = (start + int(np.argmax(bad))) / rate
+        raise BadAudio(
+            f"Could not use {name}: at {at:.2f} s it holds values that are not numbers. Render that track again."
+        )
+
+
 def read_blocks(
     path: Path, name: str | None = None, *, block: int = BLOCK_FRAMES, dtype: str = "float32"
 ) -> Iterator[Singles]:
@@ -114,12 +124,7 @@ def read_blocks(
                 return
             if not len(x):
                 return
-            if not np.isfinite(x).all():
-                at = (start + int(np.argmax(~np.isfinite(x).all(axis=1)))) / file.samplerate
-                raise BadAudio(
-                    f"Could not use {name}: at {at:.2f} s it holds values that are not numbers. "
-                    "Render that track again."
-                )
+            _check_numbers(x, name, start, file.samplerate)
             start += len(x)
             yield x
 
@@ -148,11 +153,7 @@ class FileSamples:
             x = self._file.read(max(0, stop - start), dtype="float32", always_2d=True)
         except soundfile.LibsndfileError as error:
             raise BadAudio(f"Could not read all of {self.info.name}: it is damaged. Export it again.") from error
-        if not np.isfinite(x).all():
-            raise BadAudio(
-                f"Could not use {self.info.name}: between {start / self.info.sample_rate:.2f} and "
-                f"{stop / self.info.sample_rate:.2f} s it holds values that are not numbers. Render that track again."
-            )
+        _check_numbers(x, self.info.name, start, self.info.sample_rate)
         return np.asarray(x)
 
 

@@ -21,6 +21,11 @@ describe("words of a finding", () => {
     const rumble = finding({ kind: "rumble", move: { shape: "low_cut", frequency_hz: 67, slope_db_per_octave: 24, mode: "static", enabled: true } });
     expect(proposal(rumble)).toBe("low cut 67.0 Hz");
   });
+  it("does not say of what comes and goes that it stays", () => {
+    const said = reasons(finding({ moments: [[1, 2], [3, 4]], similar: 0.9 })).join(" ");
+    expect(said).toContain("At 2 like moments");
+    expect(said).not.toContain("It stays");
+  });
   it("gives the reasons of a ring with its own ring time", () => {
     const said = reasons(finding({})).join(" ");
     expect(said).toContain("Stands out 40 % of the sounding time.");

@@ -44,7 +44,7 @@ export function reasons(finding: Finding): string[] {
   const out: string[] = [];
   if (d.moments?.length) out.push(`At ${d.moments.length} ${(d.similar ?? 0) > 0.7 ? "like" : "differing"} moments, ${percent(d.share_of_time)} of the time.`);
   else if (d.kind !== "rumble" && d.kind !== "hum") out.push(`Stands out ${percent(d.share_of_time)} of the sounding time.`);
-  if (d.kind === "ring") out.push(d.harmonic ? `It may be ${d.harmonic}.` : "It stays while the notes change.");
+  if (d.kind === "ring" && !d.moments?.length) out.push(d.harmonic ? `It may be ${d.harmonic}.` : "It stays while the notes change.");
   else if (d.harmonic) out.push(`${d.harmonic}.`);
   if (d.ring_ms !== null) out.push(`Rings ${Math.round(d.ring_ms)} ms; a filter so narrow ${Math.round(d.own_ring_ms)} ms.`);
   if (d.slope_db_per_db > 0.15) out.push(`Grows by ${d.slope_db_per_db.toFixed(1)} dB for each dB of level.`);

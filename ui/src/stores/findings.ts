@@ -33,7 +33,7 @@ export const useFindings = defineStore("findings", () => {
   const open = computed(() => all.value.filter((f) => f.state === "open"));
   const decided = computed(() => all.value.filter((f) => f.state !== "open"));
   const chosen = computed(() => all.value.find((f) => f.id === chosenId.value) ?? null);
-  const looking = computed(() => song.openTasks.find((t) => t.kind === "analyse" && t.label === bench.track?.name) ?? null);
+  const looking = computed(() => song.lookingAt(bench.track?.name));
 
   let request = 0;
   async function load(): Promise<void> {

@@ -24,6 +24,8 @@ export const useSong = defineStore("song", () => {
   const id = computed(() => song.value?.id ?? 0);
   const tracks = computed<Track[]>(() => song.value?.tracks ?? []);
   const openTasks = computed(() => tasks.value.filter((t) => t.state === "waiting" || t.state === "running"));
+  /** The task that looks for what stands out in a track, while it waits or runs. */
+  const lookingAt = (name: string | undefined) => openTasks.value.find((t) => t.kind === "analyse" && t.label === name) ?? null;
   const at = () => ({ song_id: id.value });
 
   function take(next: Song): void {
@@ -117,7 +119,7 @@ export const useSong = defineStore("song", () => {
   const move = (moveId: number) => ({ song_id: id.value, move_id: moveId });
 
   return {
-    songs, song, tasks, openTasks, foundTold, savedAt, loading, id, tracks,
+    songs, song, tasks, openTasks, lookingAt, foundTold, savedAt, loading, id, tracks,
     start, open, create, reload, refreshTasks,
     rename: (name: string) =>
       change((revision) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, name } }))),

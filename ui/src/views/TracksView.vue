@@ -103,7 +103,6 @@ watch([() => song.id, () => song.foundTold.count, () => song.song?.revision], as
     complain(problem);
   }
 }, { immediate: true });
-const looking = (track: Track) => song.openTasks.find((t) => t.kind === "analyse" && t.label === track.name);
 const names = (repeat: Repeat) => repeat.track_ids.map((id) => song.tracks.find((t) => t.id === id)?.name ?? "").join(", ");
 
 const level = (track: Track) => live.report.tracks[track.id] ?? -120;
@@ -159,7 +158,7 @@ function openBench(track: Track): void {
         <div class="more">
           <span class="first">
             <span class="found" data-test="found">
-              <template v-if="looking(track)">looking {{ Math.round(100 * (looking(track)?.progress ?? 0)) }} %</template>
+              <template v-if="song.lookingAt(track.name)">looking {{ Math.round(100 * (song.lookingAt(track.name)?.progress ?? 0)) }} %</template>
               <template v-else-if="track.open_findings || track.decided_findings"><b v-if="track.open_findings">{{ track.open_findings }} open</b><template v-if="track.decided_findings"> {{ track.decided_findings }} decided</template></template>
               <template v-else>nothing stands out</template>
             </span>

@@ -274,7 +274,16 @@ class Search:
         whole = self._with_evidence(finding, None, broad=False)
         share = sum(b - a for a, b in spans) / max((self._stop - self._start) / self.sample_rate, 1e-9)
         found.append(
-            replace(whole, harmonic="", moments=spans, worst_s=longest[0], share_of_time=round(share, 4), slope=0.0)
+            replace(
+                whole,
+                harmonic="",
+                moments=spans,
+                similar=round(wolf.similar, 2),
+                worst_s=longest[0],
+                share_of_time=round(share, 4),
+                slope=0.0,
+                ring_ms=None,
+            )
         )
 
     def _hum(self, hum: Hum) -> Finding:

@@ -16,6 +16,7 @@ from scipy.ndimage import uniform_filter1d
 from scipy.signal import find_peaks
 
 from mivlo.core.findings.decays import WholeSpectrum
+from mivlo.core.findings.moments import alike
 from mivlo.core.units import Floats
 
 _LOWEST_HZ, _HIGHEST_HZ, _STEPS_PER_OCTAVE = 55.0, 440.0, 12
@@ -34,7 +35,7 @@ class Wolf:
 
     beats_hz : how often a second.
     over_db : its tops over the level of the other notes; level_db : its own middle level in dBFS.
-    spans_s : (from, to) counted in the looked-at sound.
+    spans_s : (from, to) counted in the looked-at sound; similar : 0 to 1, how alike they are in level.
     """
 
     frequency_hz: float
@@ -42,6 +43,7 @@ class Wolf:
     over_db: float
     level_db: float
     spans_s: tuple[tuple[float, float], ...]
+    similar: float
 
 
 def find_wolf(spectrum: WholeSpectrum) -> Wolf | None:
@@ -64,8 +66,11 @@ def find_wolf(spectrum: WholeSpectrum) -> Wolf | None:
     if len(spans) < _FEWEST_TIMES or len(at) < 2.0 / _STEP_S:
         return None
     on = np.zeros(frames, dtype=np.bool_)
-    for a, b in spans:
-        on[round(a / _STEP_S) : round(b / _STEP_S)] = True
+    tops = np.empty(len(spans))
+    for k, (a, b) in enumerate(spans):
+        stretch = slice(round(a / _STEP_S), round(b / _STEP_S))
+        on[stretch] = True
+        tops[k] = np.max(levels[i, stretch])
     of_others = float(np.mean(beating[strongest[at], at]))
     over = float(np.quantile(levels[i, on], 0.9) - np.median(top[at]))
     if of_others > _SHARE_OF_OTHERS or over < _LEAST_OVER_DB or _is_trill(levels, i, on):
@@ -76,6 +81,7 @@ def find_wolf(spectrum: WholeSpectrum) -> Wolf | None:
         over_db=over,
         level_db=float(np.median(levels[i, on])),
         spans_s=spans,
+        similar=alike(tops),
     )
 
 
