@@ -68,6 +68,8 @@ def measure() -> Iterator[tuple[str, str, str]]:
         yield "findings of 4 min stereo at 48 kHz, one core", f"{four['s']:.1f} s", "4 s"
         yield "the evidence at every frequency besides", f"{four['along']:.1f} s", ""
         yield "memory of that process at most", f"{four['mb']:.0f} MB", "600 MB"
-        hour = _run(_file(folder, 3_600, 1), "voice")
-        yield "findings of an hour of mono (a voice: moments in all of it)", f"{hour['s']:.1f} s", "60 s"
-        yield "memory of that process at most", f"{hour['mb']:.0f} MB", "not growing with length"
+        path = _file(folder, 3_600, 1)
+        for role in ("voice", "strings"):
+            hour = _run(path, role)
+            yield f"findings of an hour of mono ({role}: moments in all of it)", f"{hour['s']:.1f} s", "60 s"
+            yield "memory of that process at most", f"{hour['mb']:.0f} MB", "not growing with length"

@@ -1,21 +1,25 @@
 """Prints the table of figures: `python -m bench.findings` for the held-out half, `... tune` for the one tuned on.
 
-`... tune -v` names each clip with its repair and what was missed.
+`... tune -v` names each clip with its repair and what was missed; `... tune roles` says of each what it is.
 """
 
 from __future__ import annotations
 
 import sys
 
-from bench.findings.damage import RATE
 from bench.findings.judge import Verdict, cases, judge, table
-from mivlo.core.findings import find
+from bench.findings.sources import RATE, Source
+from mivlo.core.findings import Finding, find
+from mivlo.core.units import Floats
 
 
-def main(half: str = "held out", *, verbose: bool = False) -> None:
+def main(half: str = "held out", *, verbose: bool = False, roles: bool = False) -> None:
+    def search(x: Floats, source: Source) -> list[Finding]:
+        return find(x[:, None], sample_rate=RATE, role=source.role if roles else None)
+
     verdicts: list[Verdict] = []
     for case in cases(half):
-        verdicts.append(judge(case, lambda x: find(x[:, None], sample_rate=RATE)))
+        verdicts.append(judge(case, search))
         if verbose:
             v = verdicts[-1]
             print(
@@ -26,4 +30,4 @@ def main(half: str = "held out", *, verbose: bool = False) -> None:
 
 
 if __name__ == "__main__":
-    main("tune" if "tune" in sys.argv else "held out", verbose="-v" in sys.argv)
+    main("tune" if "tune" in sys.argv else "held out", verbose="-v" in sys.argv, roles="roles" in sys.argv)

@@ -13,7 +13,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.optimize import isotonic_regression
 
-from bench.findings.clips import CACHE, clip
+from bench.findings.clips import APART, clip
 from bench.findings.damage import Bell, damage
 from bench.findings.dataset import contours_of
 from bench.findings.judge import means
@@ -24,19 +24,20 @@ from mivlo.core.findings.network import Model, read_contours, read_model
 from mivlo.core.units import Floats
 
 OUT = "src/mivlo/core/findings/model.npz"
-APART = CACHE / "apart.npz"
 Seen = list[tuple[float, bool]]
 
 
-def _spots(x: Floats, model: Model) -> list[Spot]:
-    reading = read_contours(contours_of(x), model)
-    return fit_together(spots_of(reading), reading)
+def _spots(x: Floats, model: Model, role: str) -> list[Spot]:
+    """What is said of it, with and without knowing what it is."""
+    contours = contours_of(x)
+    readings = [read_contours(contours, model, role=known) for known in (None, role)]
+    return [spot for reading in readings for spot in fit_together(spots_of(reading), reading)]
 
 
 def _count(spots: list[Spot], bells: tuple[Bell, ...], seen: dict[str, Seen]) -> None:
     for spot in spots:
         real = any(means(spot.frequency_hz, spot.octaves, bell) for bell in bells)
-        seen["broad" if spot.broad else "narrow"].append((evidence_score(spot.score, spot.gain_db), real))
+        seen["broad" if spot.broad else "narrow"].append((evidence_score(spot), real))
 
 
 def table(seen: Seen) -> Floats:
@@ -57,11 +58,11 @@ def main(takes: int = 2) -> None:
     for number, source in enumerate(s for s in all_sources() if s.half == "tune"):
         for take in range(takes):
             clean = clip(source, take)
-            of_clean = _spots(clean, model)
+            of_clean = _spots(clean, model, source.role)
             for again in range(2):
                 _count(of_clean, (), seen)  # a track without trouble is as likely as one with some
                 damaged, bells = damage(clean, np.random.default_rng([31, number, take, again]))
-                _count(_spots(damaged, model), bells, seen)
+                _count(_spots(damaged, model, source.role), bells, seen)
     with np.load(OUT) as found:
         kept = {name: found[name] for name in found.files}
     for sort, rows in seen.items():

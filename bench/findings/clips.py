@@ -15,6 +15,8 @@ from bench.findings.sources import Source, all_sources
 from mivlo.core.units import Floats
 
 CACHE = Path(os.environ.get("MIVLO_BENCH_CACHE", "var/bench/findings"))
+APART = CACHE / "apart.npz"
+"""Networks that know nothing of the half that is tuned on, not even its instruments in another font."""
 
 
 def clip(source: Source, take: int) -> Floats:

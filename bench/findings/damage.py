@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
+from bench.findings.sources import RATE
 from mivlo.core.chain import treat
 from mivlo.core.moves import Move, Shape
 from mivlo.core.spectra import long_term_levels
 from mivlo.core.units import Floats, octaves_to_q
 
-RATE = 48_000
 BANDS_HZ = 60.0 * 2.0 ** (np.arange(int(12 * np.log2(12_000 / 60)) + 1) / 12)
 
 
@@ -43,14 +44,25 @@ def apply(x: Floats, bells: tuple[Bell, ...]) -> Floats:
     return treat(x[:, None], [b.as_move() for b in bells], sample_rate=RATE)[:, 0]
 
 
-def draw_bell(random: np.random.Generator, *, hump: bool) -> Bell:
+Draw = Callable[[np.random.Generator, bool], Bell]
+
+
+def draw_bell(random: np.random.Generator, hump: bool) -> Bell:
     """A hump (+5 to +8 dB, 1 to 1.5 octaves, 250 to 600 Hz) or a ring (+8 to +18 dB, 0.05 to 0.35 octave)."""
     if hump:
         return Bell(_log(random, 250, 600), float(random.uniform(1.0, 1.5)), float(random.uniform(5, 8)), True)
     return Bell(_log(random, 120, 6_000), _log(random, 0.05, 0.35), float(random.uniform(8, 18)), False)
 
 
-def damage(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
+def draw_wider(random: np.random.Generator, hump: bool) -> Bell:
+    """As `draw_bell`, beyond its limits on each side: what is learnt from has no edge where it is judged."""
+    if hump:
+        place = _log(random, 250, 600) if random.random() < 0.5 else _log(random, 90, 8_000)
+        return Bell(place, float(random.uniform(0.7, 1.6)), float(random.uniform(4, 10)), True)
+    return Bell(_log(random, 90, 8_000), _log(random, 0.028, 0.4), float(random.uniform(7, 19)), False)
+
+
+def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> tuple[Floats, tuple[Bell, ...]]:
     """The clip with two or three bells, sometimes a hump among them; each narrow one lifts its own band by 3 dB."""
     before = levels(clean)
     audible = before > np.max(before) - 50.0  # where the clip has energy
@@ -60,7 +72,7 @@ def damage(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Be
     for _ in range(60):
         if len(bells) == wanted:
             break
-        bell = draw_bell(random, hump=hump and not any(b.hump for b in bells))
+        bell = draw(random, hump and not any(b.hump for b in bells))
         f = bell.frequency_hz
         apart = all(abs(np.log2(f / b.frequency_hz)) > (0.3 if not (b.hump or bell.hump) else 0.0) for b in bells)
         at = int(np.argmin(np.abs(np.log2(BANDS_HZ / f))))

@@ -10,13 +10,14 @@ from pathlib import Path
 import numpy as np
 
 from bench.findings.clips import CACHE, clip, for_every_take
-from bench.findings.damage import RATE, Bell, damage
-from bench.findings.sources import Source, all_sources
+from bench.findings.damage import Bell, damage, draw_bell, draw_wider
+from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.frames import frame_levels, make_parts
 from mivlo.core.units import Floats
 
-DAMAGES = 6
+DAMAGES = 3
+TAKES = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +26,7 @@ class Example:
 
     source: str
     half: str
+    role: str
     contours: Floats
     bells: tuple[Bell, ...]
 
@@ -41,7 +43,7 @@ def _path(source: Source, take: int) -> Path:
 def _build(job: tuple[int, int]) -> str:
     source = all_sources()[job[0]]
     path = _path(source, job[1])
-    if path.exists():
+    if path.exists() or source.half == "held out":
         return ""
     path.parent.mkdir(parents=True, exist_ok=True)
     try:
@@ -49,9 +51,10 @@ def _build(job: tuple[int, int]) -> str:
     except Exception as refused:
         return f"{source.name}: {refused}"
     random = np.random.default_rng([job[0], job[1], 77])
+    draw = draw_wider if source.half == "more" else draw_bell
     views, done = [contours_of(clean)], [np.zeros((0, 4))]
     for _ in range(DAMAGES):
-        damaged, bells = damage(clean, random)
+        damaged, bells = damage(clean, random, draw)
         views.append(contours_of(damaged))
         done.append(np.array([[b.frequency_hz, b.octaves, b.gain_db, b.hump] for b in bells]).reshape(-1, 4))
     lengths = np.array([len(d) for d in done])
@@ -60,7 +63,7 @@ def _build(job: tuple[int, int]) -> str:
 
 
 def load(
-    halves: tuple[str, ...], takes: int = 2, *, leave_out: Callable[[Source], bool] | None = None
+    halves: tuple[str, ...], takes: int = TAKES, *, leave_out: Callable[[Source], bool] | None = None
 ) -> list[Example]:
     """All examples of these halves that have been built, without some sources."""
     out = []
@@ -75,9 +78,9 @@ def load(
                 cuts = np.split(found["bells"], np.cumsum(found["lengths"])[:-1])
                 for contours, rows in zip(found["contours"], cuts, strict=True):
                     bells = tuple(Bell(f, o, g, bool(h)) for f, o, g, h in rows)
-                    out.append(Example(source.name, source.half, contours, bells))
+                    out.append(Example(source.name, source.half, source.role, contours, bells))
     return out
 
 
 if __name__ == "__main__":
-    for_every_take(_build, *[int(a) for a in sys.argv[1:]] or (2, 2))
+    for_every_take(_build, *[int(a) for a in sys.argv[1:]] or (TAKES, 2))

@@ -9,14 +9,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from bench.findings.clips import clip
-from bench.findings.damage import RATE, Bell, damage, distance, levels
-from bench.findings.sources import Source, all_sources
+from bench.findings.damage import Bell, damage, distance, levels
+from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.chain import treat
 from mivlo.core.findings import Finding
 from mivlo.core.units import Floats, q_to_octaves
 
 MOST = 8
-Find = Callable[[Floats], Sequence[Finding]]
+Find = Callable[[Floats, Source], Sequence[Finding]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,9 +97,9 @@ def treated(x: Floats, said: Sequence[Finding]) -> Floats:
 
 def judge(case: Case, find: Find) -> Verdict:
     began = time.process_time()
-    said = find(case.damaged)
+    said = find(case.damaged, case.source)
     spent = time.process_time() - began
-    of_clean = find(case.clean)
+    of_clean = find(case.clean, case.source)
     target = levels(case.clean)
     before = distance(levels(case.damaged), target)
     after = distance(levels(treated(case.damaged, said)), target)

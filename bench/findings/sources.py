@@ -77,6 +77,7 @@ OTHER_VOICES = (
     "espeak:sv+m2", "espeak:pl+f3", "espeak:nl+m5", "espeak:pt+m4", "espeak:en-gb+m6", "espeak:fi+f1",
 )  # fmt: skip
 HELD_OUT_DEMO, OTHER_DEMO = ("harmonium", "shakers"), ("marimba", "bass")
+_DEMO_ROLES = {"harmonium": "keys", "shakers": "percussion", "marimba": "mallets", "bass": "bass"}
 TEXTS = (
     "Seven ferries left the harbour before the tide had turned, and nobody on the pier was counting. "
     "Please put the wooden boxes by the pump, because the path is slippery.",
@@ -308,10 +309,16 @@ def _demo(name: str) -> Callable[[np.random.Generator], Floats]:
 # --- all of them ----------------------------------------------------------------------------------
 
 
+_OTHER_FAMILIES = {
+    47: "percussion", 52: "voice", 53: "voice", 54: "voice", 108: "mallets", 109: "winds", 110: "strings",
+    111: "winds", 112: "mallets", 114: "mallets",
+}  # fmt: skip
+
+
 def _family(program: int) -> str:
     families = ("keys", "mallets", "keys", "guitar", "bass", "strings", "strings", "brass", "winds", "winds",
-                "synth", "synth", "synth", "guitar", "percussion")  # fmt: skip
-    return families[program // 8]
+                "keys", "keys", "keys", "guitar", "percussion")  # fmt: skip
+    return _OTHER_FAMILIES.get(program, families[program // 8])
 
 
 def _melodic() -> Iterator[Source]:
@@ -349,7 +356,7 @@ def all_sources() -> list[Source]:
     for half, names in (("held out", HELD_OUT_VOICES), ("tune", OTHER_VOICES[:3]), ("more", OTHER_VOICES[3:])):
         out += [Source(n, half, "voice", _voice(n)) for n in names]
     for half, names in (("held out", HELD_OUT_DEMO), ("tune", OTHER_DEMO)):
-        out += [Source(f"demo {n}", half, "demo", _demo(n)) for n in names]
+        out += [Source(f"demo {n}", half, _DEMO_ROLES[n], _demo(n)) for n in names]
     return out
 
 

@@ -22,20 +22,19 @@ from scipy.interpolate import CubicSpline
 from torch import nn
 from torch.nn import functional
 
-from bench.findings.clips import CACHE
-from bench.findings.damage import Bell, draw_bell
+from bench.findings.clips import APART
+from bench.findings.damage import Bell, draw_wider
 from bench.findings.dataset import Example, load
 from bench.findings.sources import shares_with_tune
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
-from mivlo.core.findings.network import DILATIONS, HEADS, KERNEL, input_of_boost, network_input
+from mivlo.core.findings.network import DILATIONS, HEADS, KERNEL, ROLES, input_of_boost, network_input
 from mivlo.core.moves import treatment_db
 
 OUT = Path("src/mivlo/core/findings/model.npz")
-APART = CACHE / "apart.npz"
-"""Networks that know nothing of the half that is tuned on, not even its instruments in another font."""
 GRID = finding_grid()
 WIDTH = 48
 BATCH = 32
+ROLE_ROWS = slice(-1 - len(ROLES), -1)
 TARGETS = len(HEADS) + 2
 """As HEADS, then where the parameters of narrow and of broad ones count."""
 
@@ -113,7 +112,7 @@ class Supply:
     def __init__(self, examples: list[Example], seed: int) -> None:
         self._random = np.random.default_rng(seed)
         self._examples = examples
-        self._inputs = np.stack([network_input(e.contours) for e in examples])
+        self._inputs = np.stack([network_input(e.contours, e.role) for e in examples])
         self._power = np.stack([e.contours[0] for e in examples])
 
     def epoch(self) -> list[np.ndarray]:
@@ -129,6 +128,8 @@ class Supply:
     def _one(self, i: int) -> tuple[np.ndarray, np.ndarray]:
         bells, x = self._examples[i].bells, self._inputs[i]
         x = x + input_of_boost(self._colour())
+        if self._random.random() < 0.5:
+            x[ROLE_ROWS] = 0.0  # often nobody says what a track is
         if self._random.random() < 0.6:
             more = self._more(self._power[i], bells)
             if more:
@@ -150,10 +151,7 @@ class Supply:
             if len(out) == wanted:
                 break
             hump = bool(random.random() < 0.22)
-            bell = draw_bell(random, hump=hump)
-            if hump and random.random() < 0.5:  # the benchmark's humps lie in the boxy range, trouble also elsewhere
-                place = float(np.exp(random.uniform(np.log(90), np.log(8_000))))
-                bell = Bell(place, float(random.uniform(0.6, 1.5)), float(random.uniform(5, 10)), True)
+            bell = draw_wider(random, hump)
             others = (*bells, *out)
             if hump and any(b.hump for b in others):
                 continue

@@ -7,9 +7,9 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from bench.findings.damage import RATE, damage
+from bench.findings.damage import damage
 from bench.findings.judge import Case, Verdict, judge
-from bench.findings.sources import HELD_OUT_PLAYED, all_sources
+from bench.findings.sources import HELD_OUT_PLAYED, RATE, all_sources
 
 from mivlo.core.findings import find
 
@@ -26,7 +26,7 @@ def verdicts() -> list[Verdict]:
         source = named[f"tim {program:03d}"]
         clean = source.clip(7)
         damaged, bells = damage(clean, np.random.default_rng([5, program]))
-        out.append(judge(Case(source, 7, clean, damaged, bells), lambda x: find(x[:, None], sample_rate=RATE)))
+        out.append(judge(Case(source, 7, clean, damaged, bells), lambda x, _: find(x[:, None], sample_rate=RATE)))
     return out
 
 

@@ -18,8 +18,10 @@ from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Move, Shape
 from mivlo.core.units import Floats, octaves_to_q
 
 DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
-_DOUBT_NARROW, _DOUBT_BROAD = 1.5, 1.7
-_SURE, _DOUBTFUL_DB = 0.7, 3.5
+_DOUBT_NARROW, _DOUBT_BROAD = 1.6, 1.5
+_DOUBT_IN_FIT = 0.25
+"""Powers of confidence and score by which a spot counts less."""
+_SURE, _DOUBTFUL_DB = 0.7, 3.0
 LEAST_CENTRE, LEAST_HUMP_CENTRE = 0.12, 0.15
 
 
@@ -79,7 +81,7 @@ def fit_together(spots: list[Spot], reading: Reading, *, trust: float = 1.0) -> 
         values = first + steps.reshape(-1, 3) * give
         total = np.zeros_like(at)
         for (centre, width, gain), spot in zip(values, spots, strict=True):
-            total += spot.score**0.5 * bell_db(at, centre, 2.0 ** np.clip(width, -5.0, 1.2), gain)
+            total += spot.score**_DOUBT_IN_FIT * bell_db(at, centre, 2.0 ** np.clip(width, -5.0, 1.2), gain)
         return np.concatenate([trust * (total - wanted) / 3.0, steps])
 
     found = least_squares(off, np.zeros(first.size), max_nfev=30, bounds=(-3.0, 3.0)).x.reshape(-1, 3)

@@ -28,13 +28,16 @@ HEADS = (
 )  # fmt: skip
 DILATIONS = (1, 2, 4, 8, 16, 1, 2, 4)
 KERNEL = 5
+ROLES = ("voice", "drums", "percussion", "bass", "guitar", "keys", "strings", "brass", "winds", "mallets")
+"""What a track can be known to be: each family has resonances of its own that are no trouble."""
 _NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
 
 
-def network_input(contours: Singles) -> Singles:
-    """(channels, grid): each contour over its surroundings (1/3 octave), these over theirs (1.5 octaves), place.
+def network_input(contours: Singles, role: str | None = None) -> Singles:
+    """(channels, grid): contours over their surroundings (1/3 octave), these over theirs (1.5 octaves), role, place.
 
-    Absolute level is taken out: a track that is 10 dB louder is the same track.
+    Absolute level is taken out: a track that is 10 dB louder is the same track. A role that is not one of ROLES says
+    nothing.
     """
     x = np.asarray(contours, dtype=np.float32)
     near = gaussian_filter1d(x, POINTS_PER_OCTAVE / 3, axis=1, mode="nearest")
@@ -44,7 +47,8 @@ def network_input(contours: Singles) -> Singles:
     apart = (x[levels] - x[0]) / 20.0
     others = x[sorted(_NOT_LEVELS)] / 8.0
     place = np.log2(finding_grid() / 800.0)[None].astype(np.float32) / 3.0
-    return np.concatenate([(x - near) / 8.0, (near - far) / 8.0, apart, others, place]).astype(np.float32)
+    known = np.repeat(np.array([[float(role == r)] for r in ROLES], dtype=np.float32), x.shape[1], axis=1)
+    return np.concatenate([(x - near) / 8.0, (near - far) / 8.0, apart, others, known, place]).astype(np.float32)
 
 
 def input_of_boost(boost_db: Floats) -> Singles:
@@ -54,7 +58,7 @@ def input_of_boost(boost_db: Floats) -> Singles:
     one = np.asarray(boost_db, dtype=np.float32)
     near = gaussian_filter1d(one, POINTS_PER_OCTAVE / 3, mode="nearest")
     far = gaussian_filter1d(one, POINTS_PER_OCTAVE * 1.5, mode="nearest")
-    added = np.zeros((2 * rows + len(levels) - 1 + len(_NOT_LEVELS) + 1, len(one)), dtype=np.float32)
+    added = np.zeros((2 * rows + len(levels) - 1 + len(_NOT_LEVELS) + len(ROLES) + 1, len(one)), dtype=np.float32)
     added[levels] = (one - near) / 8.0
     added[[rows + i for i in levels]] = (near - far) / 8.0
     return added
@@ -158,8 +162,8 @@ def read_model(file: IO[bytes]) -> Model:
     return Model(networks, tables, hashlib.sha256(data).hexdigest()[:16])
 
 
-def read_contours(contours: Singles, model: Model | None = None) -> Reading:
+def read_contours(contours: Singles, model: Model | None = None, *, role: str | None = None) -> Reading:
     """What the networks of a model (the shipped one unless another is given) say in the mean."""
-    inputs = network_input(contours)
+    inputs = network_input(contours, role)
     networks = (model or shipped_model()).networks
     return as_reading(np.mean([run_network(weights, inputs) for weights in networks], axis=0))

@@ -49,7 +49,7 @@ class Search:
     sound : (n, channels), read a stretch at a time; what is longer than 150 s is sampled evenly.
     sample_rate : Hz.
     start, stop : frames between which it is looked at.
-    role : what the track is ("voice", "guitar", ...): it decides which moments are looked for.
+    role : what the track is ("voice", "guitar", ...): what is usual there, and which moments are looked for.
     progress : told the share done, 0 to 1.
 
     Raises
@@ -76,7 +76,7 @@ class Search:
         self.view = look(sound, start, end, sample_rate=sample_rate, progress=lambda share: progress(0.6 * share))
         self.contours = all_contours(self.view.levels, self.view.parts)
         self.silent = bool(np.max(self.contours[0]) < -100.0)
-        self.reading: Reading = read_contours(self.contours)
+        self.reading: Reading = read_contours(self.contours, role=role)
         progress(0.75)
         self._spectrum: WholeSpectrum | None = None
 
