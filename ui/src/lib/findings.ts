@@ -42,7 +42,8 @@ export function proposal(finding: Finding): string {
 export function reasons(finding: Finding): string[] {
   const d = finding.document;
   const out: string[] = [];
-  if (d.moments?.length) out.push(`At ${d.moments.length} ${(d.similar ?? 0) > 0.7 ? "like" : "differing"} moments, ${percent(d.share_of_time)} of the time.`);
+  if (d.moments?.length === 1) out.push(`At one moment, ${percent(d.share_of_time)} of the time.`);
+  else if (d.moments?.length) out.push(`At ${d.moments.length} ${(d.similar ?? 0) > 0.7 ? "like" : "differing"} moments, ${percent(d.share_of_time)} of the time.`);
   else if (d.kind !== "rumble" && d.kind !== "hum") out.push(`Stands out ${percent(d.share_of_time)} of the sounding time.`);
   if (d.kind === "ring" && !d.moments?.length) out.push(d.harmonic ? `It may be ${d.harmonic}.` : "It stays while the notes change.");
   else if (d.harmonic) out.push(`${d.harmonic}.`);

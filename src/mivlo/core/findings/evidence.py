@@ -89,17 +89,11 @@ def trace(view: View, frequency_hz: float, octaves: float) -> SpotTrace:
     spot = 10.0 * np.log10(np.mean(power[:, inside], axis=1))
     around = 10.0 * np.log10(np.mean(power[:, beside], axis=1)) if beside.any() else spot
     times = view.times_s[index][frames]
-    return SpotTrace(times, _as_floats(spot), _as_floats(around), np.interp(times, *track_level(view)))
+    return SpotTrace(times, _as_floats(spot), _as_floats(around), np.interp(times, view.times_s[-1], view.track_db))
 
 
 def _as_floats(x: Singles) -> Floats:
     return np.asarray(x, dtype=np.float64)
-
-
-def track_level(view: View) -> tuple[Floats, Floats]:
-    """(times, dB) of the whole track in the long windows."""
-    total = 10.0 * np.log10(np.sum(10.0 ** (view.levels[-1] / 10.0), axis=1))
-    return view.times_s[-1], _as_floats(total)
 
 
 def harmonic_of(levels: Singles, frequency_hz: float) -> str:

@@ -162,6 +162,7 @@ class View:
     """A sound as the findings see it.
 
     levels : per part (frames, points of its reach) in dB; times_s : per part the centres of the frames.
+    track_db : (frames,) level of the whole in the frames of the long windows, the last part.
     mono : (n,) the stretches one after the other, channels averaged; breaks : where in it one begins, which is the
     frame `firsts` of the sound.
     long_term : the spectrum of the stretches, from 20 Hz on.
@@ -170,6 +171,7 @@ class View:
     parts: tuple[Part, ...]
     levels: list[Singles]
     times_s: list[Floats]
+    track_db: Floats
     mono: Singles
     breaks: tuple[int, ...]
     firsts: tuple[int, ...]
@@ -204,10 +206,12 @@ def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: C
         breaks.append(at)
         at += x.shape[1]
         progress((number + 1) / len(chosen))
+    levels = [_as_levels(p) for p in powers]
     return View(
         parts,
-        [_as_levels(p) for p in powers],
+        levels,
         [np.concatenate(t) for t in times],
+        10.0 * np.log10(np.sum(10.0 ** (levels[-1].astype(np.float64) / 10.0), axis=1)),
         np.concatenate(mono),
         tuple(breaks),
         tuple(first for first, _ in chosen),

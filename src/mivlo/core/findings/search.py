@@ -225,12 +225,15 @@ class Search:
             ]
         elif self._role in SQUEAK_ROLES:
             found.append((Kind.WHISTLE, find_squeaks(*place, sample_rate=self.sample_rate)))
+        what = "" if self._role == "voice" else "Squeaks or shrill notes. "
         seconds = (self._stop - self._start) / self.sample_rate
         return [
-            self._moment(kind, m, seconds) for kind, m in found if m is not None and m.frequency_hz < self._highest_hz
+            self._moment(kind, m, seconds, what)
+            for kind, m in found
+            if m is not None and m.frequency_hz < self._highest_hz
         ]
 
-    def _moment(self, kind: Kind, m: Moments, seconds: float) -> Finding:
+    def _moment(self, kind: Kind, m: Moments, seconds: float, what: str) -> Finding:
         depth = min(m.excess_db, 6.0)
         if kind is Kind.PLOSIVE:
             move = Move(Shape.LOW_SHELF, 120.0, q=0.707, gain_db=-depth / 2.0)
@@ -240,7 +243,7 @@ class Search:
         confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
         finding = Finding(
             kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,
-            threshold_db=round(m.level_db, 1), says=_UNTIL_DYNAMIC.format(when=f"at {len(m.spans_s)} moments"),
+            threshold_db=round(m.level_db, 1), says=what + _UNTIL_DYNAMIC.format(when=_at(len(m.spans_s))),
         )  # fmt: skip
         whole = self._with_evidence(finding, None, broad=True)
         share = sum(b - a for a, b in m.spans_s) / max(seconds, 1e-9)
@@ -267,9 +270,8 @@ class Search:
             Kind.RING, wolf.frequency_hz, _WOLF_OCT, round(wolf.over_db, 1),
             round(float(np.clip(0.4 + 0.06 * len(spans), 0.4, 0.85)), 3), move,
             threshold_db=round(wolf.level_db, 1),
-            says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second. " + _UNTIL_DYNAMIC.format(
-                when=f"at {len(spans)} moments"
-            ),
+            says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second. "
+            + _UNTIL_DYNAMIC.format(when=_at(len(spans))),
         )  # fmt: skip
         whole = self._with_evidence(finding, None, broad=False)
         share = sum(b - a for a, b in spans) / max((self._stop - self._start) / self.sample_rate, 1e-9)
@@ -306,6 +308,10 @@ class Search:
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
         )  # fmt: skip
         return replace(self._with_evidence(finding, None, broad=True), slope=0.0, share_of_time=1.0)
+
+
+def _at(count: int) -> str:
+    return "at one moment" if count == 1 else f"at {count} moments"
 
 
 def _steady(decay: Decay, spot: Spot) -> bool:
