@@ -1,7 +1,7 @@
 """Prints the table of figures: `python -m bench.findings` for the held-out half, with `tune` for the one tuned on.
 
-`-v` names each clip with its repair and what was missed, `roles` says of each what it is, `fresh` takes other clips of
-the same sources with other damage.
+`-v` names each clip with its repair and what was missed, `roles` says of each what it is, `fresh` takes other clips
+of the same sources with other damage.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Finding } from "../api/client";
-import { figureOf, place, proposal, reasons } from "./findings";
+import { figureOf, lookState, place, proposal, reasons } from "./findings";
 
 function finding(values: Partial<Finding["document"]>): Finding {
   return {
@@ -20,6 +20,11 @@ describe("words of a finding", () => {
     expect(proposal(finding({}))).toBe("−6.2 dB");
     const rumble = finding({ kind: "rumble", move: { shape: "low_cut", frequency_hz: 67, slope_db_per_octave: 24, mode: "static", enabled: true } });
     expect(proposal(rumble)).toBe("low cut 67.0 Hz");
+  });
+  it("tells a look that waits from one that runs", () => {
+    expect(lookState({ state: "waiting", progress: 0 })).toBe("waits for a look");
+    expect(lookState({ state: "running", progress: 0.42 })).toBe("looking 42 %");
+    expect(lookState(null)).toBe("");
   });
   it("does not say of what comes and goes that it stays", () => {
     const said = reasons(finding({ moments: [[1, 2], [3, 4]], similar: 0.9 })).join(" ");

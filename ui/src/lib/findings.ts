@@ -14,6 +14,14 @@ export const WAYS: readonly { way: Way; key: string; label: string; says: string
   { way: "removed", key: "7", label: "Removed", says: "hear only what the proposed cut removes" },
 ];
 
+const percent = (share: number) => `${Math.round(100 * share)} %`;
+
+/** How far the look at a track is; "" when none is under way. */
+export function lookState(task: { state: string; progress: number } | null): string {
+  if (!task) return "";
+  return task.state === "waiting" ? "waits for a look" : `looking ${percent(task.progress)}`;
+}
+
 export type Figure = "narrow" | "broad" | "moments" | "floor";
 
 /** The filled shape that stands for a kind. */
@@ -22,8 +30,6 @@ export function figureOf(kind: Kind): Figure {
   if (kind === "sibilance" || kind === "plosive" || kind === "whistle") return "moments";
   return kind === "rumble" ? "floor" : "broad";
 }
-
-const percent = (share: number) => `${Math.round(100 * share)} %`;
 
 /** "412 Hz, G♯4 −14 ct" */
 export function place(finding: Finding): string {

@@ -8,6 +8,7 @@ import NumberField from "../components/NumberField.vue";
 import TaskList from "../components/TaskList.vue";
 import WaveLane from "../components/WaveLane.vue";
 import { filesOf } from "../lib/drop";
+import { lookState } from "../lib/findings";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
 import { writeHz } from "../lib/notes";
@@ -105,6 +106,7 @@ watch([() => song.id, () => song.foundTold.count, () => song.song?.revision], as
 }, { immediate: true });
 const names = (repeat: Repeat) => repeat.track_ids.map((id) => song.tracks.find((t) => t.id === id)?.name ?? "").join(", ");
 
+const looking = (track: Track) => lookState(song.lookingAt(track.name));
 const level = (track: Track) => live.report.tracks[track.id] ?? -120;
 const meter = (db: number) => `${Math.max(0, Math.min(100, ((db + 60) / 60) * 100))}%`;
 const seconds = (track: Track) => (track.frames / (song.song?.sample_rate ?? 48000)).toFixed(1);
@@ -158,7 +160,7 @@ function openBench(track: Track): void {
         <div class="more">
           <span class="first">
             <span class="found" data-test="found">
-              <template v-if="song.lookingAt(track.name)">looking {{ Math.round(100 * (song.lookingAt(track.name)?.progress ?? 0)) }} %</template>
+              <template v-if="looking(track)">{{ looking(track) }}</template>
               <template v-else-if="track.open_findings || track.decided_findings"><b v-if="track.open_findings">{{ track.open_findings }} open</b><template v-if="track.decided_findings"> {{ track.decided_findings }} decided</template></template>
               <template v-else>nothing stands out</template>
             </span>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** What stands out, most certain and most disturbing first; the chosen one with its evidence and what to do. */
 import { nextTick, ref, watch } from "vue";
-import { WAYS, figureOf, place, proposal, reasons } from "../../lib/findings";
+import { WAYS, figureOf, lookState, place, proposal, reasons } from "../../lib/findings";
 import { hasGain, hasOctaves, octavesOfQ, qOfOctaves } from "../../lib/moves";
 import { signed, writeHz } from "../../lib/notes";
 import { useBench } from "../../stores/bench";
@@ -43,7 +43,7 @@ watch(() => findings.chosenId, async () => {
     <header>
       <h2 class="caption">Findings</h2>
       <span class="soft" role="status">
-        <template v-if="findings.looking">looking {{ percent(findings.looking.progress) }} % …</template>
+        <template v-if="findings.looking">{{ lookState(findings.looking) }} …</template>
         <template v-else>{{ findings.open.length }} open · {{ findings.decided.length }} decided</template>
       </span>
       <button
