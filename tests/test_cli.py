@@ -187,7 +187,7 @@ def test_treat_auto_cuts_what_find_proposes(
     source, out = write_wav(ringing), tmp_path / "out.wav"
     done = run("treat", source, "--auto", "--limit", 1, "--least-confidence", 0.3, "-o", out, "--bits", "32f")
     assert (done.returncode, done.stderr) == (0, "")
-    assert "1 moves: ring 8" in done.stdout
+    assert "1 move: ring 8" in done.stdout
     move = json.loads(run("find", source, "--json", "--limit", 1).stdout)["findings"][0]["move"]
     x, _ = soundfile.read(source, always_2d=True)
     y, _ = soundfile.read(out, always_2d=True)
