@@ -75,7 +75,8 @@ def treat(
     else:
         found = search_file(source, role=_role(role), most=limit, least_confidence=least)[1]
         steps = [f.move for f in found]
-        typer.echo(f"{len(steps)} move{"s" if len(steps) != 1 else ""}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
+        count = "1 move" if len(steps) == 1 else f"{len(steps)} moves"
+        typer.echo(f"{count}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
     if out.exists() and out.resolve() == source.resolve():
         raise MivloError("The output would replace the input. Give another name with -o.")
     depth = Depth(bits.value) if bits else depth_of(info.subtype)
