@@ -9,7 +9,7 @@ from __future__ import annotations
 import sys
 
 from bench.findings.judge import FRESH_TAKES, TAKES, Verdict, cases, judge, table
-from bench.findings.sources import RATE, Source
+from bench.findings.sources import RATE, Source, require_packages
 from mivlo.core.findings import Finding, find
 from mivlo.core.units import Floats
 
@@ -18,6 +18,7 @@ def main(half: str = "held out", *, verbose: bool = False, roles: bool = False, 
     def search(x: Floats, source: Source) -> list[Finding]:
         return find(x[:, None], sample_rate=RATE, role=source.role if roles else None)
 
+    require_packages()
     verdicts: list[Verdict] = []
     for case in cases(half, FRESH_TAKES if fresh else TAKES):
         verdicts.append(judge(case, search))

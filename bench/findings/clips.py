@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bench.findings.sources import Source, all_sources
+from bench.findings.sources import Source, all_sources, require_packages
 from mivlo.core.units import Floats
 
 CACHE = Path(os.environ.get("MIVLO_BENCH_CACHE", "var/bench/findings"))
@@ -49,4 +49,5 @@ def for_every_take(work: Callable[[tuple[int, int]], str], takes: int, workers: 
 
 
 if __name__ == "__main__":
+    require_packages()
     for_every_take(_make, *[int(a) for a in sys.argv[1:]] or (2, 2))
