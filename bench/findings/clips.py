@@ -41,6 +41,7 @@ def _make(job: tuple[int, int]) -> str:
 
 def for_every_take(work: Callable[[tuple[int, int]], str], takes: int, workers: int) -> None:
     """Do something for (number of a source, take), in parallel; what it says is printed."""
+    require_packages()
     jobs = [(i, take) for take in range(takes) for i in range(len(all_sources()))]
     with ProcessPoolExecutor(workers) as pool:
         for done, said in enumerate(pool.map(work, jobs, chunksize=4)):
@@ -49,5 +50,4 @@ def for_every_take(work: Callable[[tuple[int, int]], str], takes: int, workers: 
 
 
 if __name__ == "__main__":
-    require_packages()
     for_every_take(_make, *[int(a) for a in sys.argv[1:]] or (2, 2))

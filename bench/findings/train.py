@@ -1,9 +1,9 @@
 """Train the networks that ship in `mivlo/core/findings/model.npz`. Needs torch (`pip install torch==2.13.0`).
 
-    python -m bench.findings.clips 2 2      # renders the clean clips
-    python -m bench.findings.dataset 2 2    # damages them
-    python -m bench.findings.train          # five networks, averaged when they are used
-    python -m bench.findings.train 2 16 apart   # two that share nothing with the half that is tuned on
+    python -m bench.findings.clips 4 2      # renders the clean clips
+    python -m bench.findings.dataset        # damages them
+    python -m bench.findings.train 8 18 5   # three networks beside the five that are there
+    python -m bench.findings.train 2 18 apart   # two that share nothing with the half that is tuned on
     python -m bench.findings.calibrate      # how often what those two say is true
 
 Learns from the sources of the kind "more"; "tune" is only watched; "held out" is not read.
