@@ -98,12 +98,13 @@ def _check(info: SoundInfo) -> None:
 
 def _check_numbers(x: Singles, name: str, start: int, rate: int) -> None:
     """Refuse samples that are not numbers; `x` begins at the frame `start`."""
-    bad = ~np.isfinite(x).all(axis=1)
-    if bad.any():
-        at = (start + int(np.argmax(bad))) / rate
-        raise BadAudio(
-            f"Could not use {name}: at {at:.2f} s it holds values that are not numbers. Render that track again."
-        )
+    finite = np.isfinite(x)
+    if finite.all():
+        return
+    at = (start + int(np.argmin(finite.all(axis=1)))) / rate
+    raise BadAudio(
+        f"Could not use {name}: at {at:.2f} s it holds values that are not numbers. Render that track again."
+    )
 
 
 def read_blocks(
