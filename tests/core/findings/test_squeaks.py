@@ -1,4 +1,4 @@
-"""Squeaks: recorded fret noise (program 120 of the sound font that is installed for the tests) over a played guitar."""
+"""Squeaks: recorded fret noise (program 120 of the sound font that is installed for the tests) over a played bass."""
 
 from __future__ import annotations
 

@@ -38,8 +38,8 @@ def find_loud_trouble(view: View) -> LoudTrouble | None:
     is left over it as a hump is the trouble.
     """
     levels = view.levels[-1]
-    some = levels[sounding_frames(levels)]
-    total = 10.0 * np.log10(np.sum(10.0 ** (some / 10.0), axis=1))
+    sounding = sounding_frames(levels)
+    some, total = levels[sounding], view.track_db[sounding]
     kept = total > np.max(total) - 30.0
     some, total = some[kept], total[kept]
     if len(some) < 24 or np.std(total) < 2.0:

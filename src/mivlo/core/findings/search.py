@@ -225,36 +225,33 @@ class Search:
             ]
         elif self._role in SQUEAK_ROLES:
             found.append((Kind.WHISTLE, find_squeaks(*place, sample_rate=self.sample_rate)))
-        what = "" if self._role == "voice" else "Squeaks or shrill notes. "
-        seconds = (self._stop - self._start) / self.sample_rate
-        return [
-            self._moment(kind, m, seconds, what)
-            for kind, m in found
-            if m is not None and m.frequency_hz < self._highest_hz
-        ]
+        return [self._moment(kind, m) for kind, m in found if m is not None and m.frequency_hz < self._highest_hz]
 
-    def _moment(self, kind: Kind, m: Moments, seconds: float, what: str) -> Finding:
+    def _moment(self, kind: Kind, m: Moments) -> Finding:
         depth = min(m.excess_db, 6.0)
         if kind is Kind.PLOSIVE:
             move = Move(Shape.LOW_SHELF, 120.0, q=0.707, gain_db=-depth / 2.0)
         else:
             move = Move(Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-depth / 2.0)
-        longest = max(m.spans_s, key=lambda s: s[1] - s[0])
         confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
         finding = Finding(
             kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,
-            threshold_db=round(m.level_db, 1), says=what + _UNTIL_DYNAMIC.format(when=_at(len(m.spans_s))),
+            threshold_db=round(m.level_db, 1), says="" if self._role == "voice" else "Squeaks or shrill notes. ",
         )  # fmt: skip
-        whole = self._with_evidence(finding, None, broad=True)
-        share = sum(b - a for a, b in m.spans_s) / max(seconds, 1e-9)
+        return self._at_moments(finding, m.spans_s, m.similar)
+
+    def _at_moments(self, finding: Finding, spans_s: tuple[tuple[float, float], ...], similar: float) -> Finding:
+        """The finding with its evidence and times; it says that its move acts all the time all the same."""
+        when = "at one moment" if len(spans_s) == 1 else f"at {len(spans_s)} moments"
+        seconds = (self._stop - self._start) / self.sample_rate
         return replace(
-            whole,
-            moments=m.spans_s,
-            similar=round(m.similar, 2),
-            worst_s=longest[0],
-            share_of_time=round(share, 4),
+            self._with_evidence(finding, None, broad=True),
+            moments=spans_s,
+            similar=round(similar, 2),
+            worst_s=max(spans_s, key=lambda span: span[1] - span[0])[0],
+            share_of_time=round(sum(b - a for a, b in spans_s) / max(seconds, 1e-9), 4),
             slope=0.0,
-            ring_ms=None,
+            says=finding.says + _UNTIL_DYNAMIC.format(when=when),
         )
 
     def _add_wolf(self, found: list[Finding]) -> None:
@@ -265,28 +262,13 @@ class Search:
         found[:] = [f for f in found if abs(np.log2(f.frequency_hz / wolf.frequency_hz)) > _WOLF_OCT]
         move = Move(Shape.BELL, wolf.frequency_hz, q=octaves_to_q(_WOLF_OCT), gain_db=-min(wolf.over_db, 6.0) / 2.0)
         spans = tuple((self.view.time_of(a), self.view.time_of(b)) for a, b in wolf.spans_s)
-        longest = max(spans, key=lambda s: s[1] - s[0])
         finding = Finding(
             Kind.RING, wolf.frequency_hz, _WOLF_OCT, round(wolf.over_db, 1),
             round(float(np.clip(0.4 + 0.06 * len(spans), 0.4, 0.85)), 3), move,
             threshold_db=round(wolf.level_db, 1),
-            says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second. "
-            + _UNTIL_DYNAMIC.format(when=_at(len(spans))),
+            says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second. ",
         )  # fmt: skip
-        whole = self._with_evidence(finding, None, broad=False)
-        share = sum(b - a for a, b in spans) / max((self._stop - self._start) / self.sample_rate, 1e-9)
-        found.append(
-            replace(
-                whole,
-                harmonic="",
-                moments=spans,
-                similar=round(wolf.similar, 2),
-                worst_s=longest[0],
-                share_of_time=round(share, 4),
-                slope=0.0,
-                ring_ms=None,
-            )
-        )
+        found.append(self._at_moments(finding, spans, wolf.similar))
 
     def _hum(self, hum: Hum) -> Finding:
         frequency, over = max(hum.lines, key=lambda line: line[1])
@@ -308,10 +290,6 @@ class Search:
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
         )  # fmt: skip
         return replace(self._with_evidence(finding, None, broad=True), slope=0.0, share_of_time=1.0)
-
-
-def _at(count: int) -> str:
-    return "at one moment" if count == 1 else f"at {count} moments"
 
 
 def _steady(decay: Decay, spot: Spot) -> bool:

@@ -16,7 +16,7 @@ from scipy.ndimage import uniform_filter1d
 from scipy.signal import find_peaks
 
 from mivlo.core.findings.decays import WholeSpectrum
-from mivlo.core.findings.moments import alike
+from mivlo.core.findings.moments import alike, runs_of
 from mivlo.core.units import Floats
 
 _LOWEST_HZ, _HIGHEST_HZ, _STEPS_PER_OCTAVE = 55.0, 440.0, 12
@@ -26,7 +26,7 @@ _DIP_DB, _FEWEST_DIPS, _EVEN = 5.0, 3, 1.5
 """A beat is a dip of so many dB between its neighbours; beating is three and more of them, about evenly spaced."""
 _LOUD_DB = 15.0
 _SHARE_OF_OTHERS, _LEAST_OVER_DB = 0.1, 3.0
-_SHORTEST_S, _APART_S, _FEWEST_TIMES = 0.4, 0.3, 3
+_SHORTEST, _BRIDGE, _FEWEST_TIMES = round(0.4 / _STEP_S), round(0.3 / _STEP_S) - 1, 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,16 +61,13 @@ def find_wolf(spectrum: WholeSpectrum) -> Wolf | None:
     beating = np.stack([_beating(level, held[i] > top - 3.0) for i, level in enumerate(levels)])
     owned = beating & loud & (np.abs(strongest - np.arange(count)[:, None]) <= 1)
     i = int(np.argmax(np.sum(10.0 ** (levels / 20.0) * owned, axis=1)))
-    spans = _spans(owned[i])
+    runs = runs_of(owned[i], _SHORTEST, frames, _BRIDGE)
     at = np.flatnonzero(loud & (np.abs(strongest - i) > 2))
-    if len(spans) < _FEWEST_TIMES or len(at) < 2.0 / _STEP_S:
+    if len(runs) < _FEWEST_TIMES or len(at) < 2.0 / _STEP_S:
         return None
     on = np.zeros(frames, dtype=np.bool_)
-    tops = np.empty(len(spans))
-    for k, (a, b) in enumerate(spans):
-        stretch = slice(round(a / _STEP_S), round(b / _STEP_S))
-        on[stretch] = True
-        tops[k] = np.max(levels[i, stretch])
+    for a, b in runs:
+        on[a:b] = True
     of_others = float(np.mean(beating[strongest[at], at]))
     over = float(np.quantile(levels[i, on], 0.9) - np.median(top[at]))
     if of_others > _SHARE_OF_OTHERS or over < _LEAST_OVER_DB or _is_trill(levels, i, on):
@@ -80,8 +77,8 @@ def find_wolf(spectrum: WholeSpectrum) -> Wolf | None:
         beats_hz=float(np.count_nonzero(on[_dips(levels[i])]) / (np.count_nonzero(on) * _STEP_S)),
         over_db=over,
         level_db=float(np.median(levels[i, on])),
-        spans_s=spans,
-        similar=alike(tops),
+        spans_s=tuple((round(a * _STEP_S, 2), round(b * _STEP_S, 2)) for a, b in runs),
+        similar=alike(np.array([np.max(levels[i, a:b]) for a, b in runs])),
     )
 
 
@@ -138,15 +135,3 @@ def _exact_hz(spectrum: WholeSpectrum, frequency_hz: float, on: npt.NDArray[np.b
     chosen = on[np.minimum((np.arange(len(envelope) - 1) / rate / _STEP_S).astype(int), len(on) - 1)]
     turn = np.sum((envelope[1:] * np.conj(envelope[:-1]))[chosen])
     return float(centre + np.angle(turn) * rate / (2.0 * np.pi))
-
-
-def _spans(on: npt.NDArray[np.bool_]) -> tuple[tuple[float, float], ...]:
-    """(from, to) of what is on for long enough; what is close together is one."""
-    out: list[tuple[float, float]] = []
-    edges = (np.flatnonzero(np.diff(np.r_[0, on.astype(np.int8), 0])) * _STEP_S).round(2).tolist()
-    for a, b in zip(edges[::2], edges[1::2], strict=True):
-        if out and a - out[-1][1] < _APART_S:
-            out[-1] = (out[-1][0], b)
-        else:
-            out.append((a, b))
-    return tuple((a, b) for a, b in out if b - a >= _SHORTEST_S)
