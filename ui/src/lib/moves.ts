@@ -5,6 +5,10 @@ import type { components } from "../api/schema";
 export type Move = components["schemas"]["MoveOut"];
 export type Shape = Move["shape"];
 
+/** What a move is made of, to make another one like it. */
+export const valuesOf = ({ shape, frequency_hz, q, gain_db, slope_db_per_octave, enabled }: Move) =>
+  ({ shape, frequency_hz, q, gain_db, slope_db_per_octave, enabled });
+
 export const SHAPES: readonly { value: Shape; label: string }[] = [
   { value: "bell", label: "Bell" },
   { value: "notch", label: "Notch" },

@@ -4,7 +4,7 @@ import { defineStore } from "pinia";
 import { computed, reactive, ref, shallowRef, watch } from "vue";
 import { type Profile, api, ask } from "../api/client";
 import { type FrequencyRange, type TimeRange, WHOLE, clampFrequency, pulledTo } from "../lib/axis";
-import { type Move, hasGain, hasSlope } from "../lib/moves";
+import { type Move, hasGain, hasSlope, valuesOf } from "../lib/moves";
 import { type ProbeMode, useLive } from "../live/session";
 import { complain, useSong } from "./song";
 
@@ -158,9 +158,7 @@ export const useBench = defineStore("bench", () => {
 
   async function duplicate(id: number): Promise<void> {
     const source = track.value?.moves.find((m) => m.id === id);
-    if (!source) return;
-    const { shape, frequency_hz, q, gain_db, slope_db_per_octave, enabled } = source;
-    await add({ shape, frequency_hz, q, gain_db, slope_db_per_octave, enabled });
+    if (source) await add(valuesOf(source));
   }
 
   async function remove(id: number): Promise<void> {

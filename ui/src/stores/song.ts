@@ -4,7 +4,7 @@ import { ElMessage } from "element-plus";
 import { defineStore } from "pinia";
 import { computed, ref, shallowRef } from "vue";
 import { type Song, type SongLine, type Task, type Track, Refusal, api, ask } from "../api/client";
-import type { Move } from "../lib/moves";
+import { type Move, valuesOf } from "../lib/moves";
 
 export function complain(problem: unknown): void {
   const text = problem instanceof Error ? problem.message : String(problem);
@@ -154,11 +154,8 @@ export const useSong = defineStore("song", () => {
     /** Make the proposed move, or the one into which it was adjusted. */
     acceptFinding: (findingId: number, adjusted: Move | null = null) =>
       change((revision) => {
-        const move = adjusted && {
-          shape: adjusted.shape, frequency_hz: adjusted.frequency_hz, q: adjusted.q, gain_db: adjusted.gain_db,
-          slope_db_per_octave: adjusted.slope_db_per_octave, enabled: true,
-        };
-        return ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body: { revision, move } }));
+        const body = { revision, move: adjusted && valuesOf(adjusted) };
+        return ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body }));
       }),
     rejectFinding: (findingId: number) =>
       change((revision) =>

@@ -2,13 +2,13 @@
 /** What stands out, most certain and most disturbing first; the chosen one with its evidence and what to do. */
 import { nextTick, ref, watch } from "vue";
 import { WAYS, figureOf, lookState, place, proposal, reasons } from "../../lib/findings";
-import { hasGain, hasOctaves, octavesOfQ, qOfOctaves } from "../../lib/moves";
+import { hasGain } from "../../lib/moves";
 import { signed, writeHz } from "../../lib/notes";
 import { useBench } from "../../stores/bench";
 import { useFindings } from "../../stores/findings";
 import { useSong } from "../../stores/song";
-import NumberField from "../NumberField.vue";
 import EvidencePicture from "./EvidencePicture.vue";
+import MoveFields from "./MoveFields.vue";
 
 const SHAPES = {
   narrow: "M0 6 L12 4.5 L12 7.5 Z",
@@ -23,7 +23,6 @@ const findings = useFindings();
 const list = ref<HTMLElement | null>(null);
 const percent = (share: number) => Math.round(100 * share);
 
-const width = (octaves: number) => ({ q: Number(qOfOctaves(octaves).toFixed(4)) });
 const card = ref<HTMLElement | null>(null);
 
 watch(() => findings.draft !== null, async (changing) => {
@@ -97,18 +96,7 @@ watch(() => findings.chosenId, async () => {
         </button>
       </div>
       <div v-if="findings.draft" class="fields" role="group" aria-label="The move that will be made">
-        <NumberField
-          label="Frequency" unit="Hz" :model-value="findings.draft.frequency_hz" :min="10" :max="24000" :step="2 ** (1 / 48)" ratio :digits="1"
-          @preview="findings.tweak({ frequency_hz: $event })" @change="findings.tweak({ frequency_hz: $event })" @enter="findings.accept()" @escape="findings.adjust()"
-        />
-        <NumberField
-          v-if="hasGain(findings.draft.shape)" label="Gain" unit="dB" :model-value="findings.draft.gain_db" :min="-30" :max="24" :step="0.5" :digits="1"
-          @preview="findings.tweak({ gain_db: $event })" @change="findings.tweak({ gain_db: $event })" @enter="findings.accept()" @escape="findings.adjust()"
-        />
-        <NumberField
-          v-if="hasOctaves(findings.draft.shape)" label="Width" unit="oct" :model-value="octavesOfQ(findings.draft.q)" :min="0.0145" :max="6.7" :step="1.1" ratio :digits="2"
-          @preview="findings.tweak(width($event))" @change="findings.tweak(width($event))" @enter="findings.accept()" @escape="findings.adjust()"
-        />
+        <MoveFields :move="findings.draft" @preview="findings.tweak" @change="findings.tweak" @enter="findings.accept()" @escape="findings.adjust()" />
       </div>
       <div v-if="findings.chosen.state === 'open'" class="decide">
         <button type="button" class="plain small accept" aria-keyshortcuts="y" title="make this move, go on to the next" @click="findings.accept()">

@@ -3,12 +3,13 @@
 import { ElOption, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
 import {
-  type Move, SHAPES, SLOPES, type Shape, hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, qOfOctaves, shapeLabel,
+  type Move, SHAPES, SLOPES, type Shape, hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel,
 } from "../../lib/moves";
 import { signed, writeHz, writeNote } from "../../lib/notes";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
 import NumberField from "../NumberField.vue";
+import MoveFields from "./MoveFields.vue";
 
 const bench = useBench();
 const live = useLive();
@@ -75,28 +76,18 @@ async function add(shape: Shape): Promise<void> {
         <span class="figure soft">{{ writeNote(bench.chosenMove.frequency_hz) }}</span>
       </header>
       <div class="fields">
-        <NumberField
-          label="Frequency" unit="Hz" :model-value="bench.chosenMove.frequency_hz" :min="10" :max="24000" :step="2 ** (1 / 48)" ratio :digits="1"
-          @preview="preview({ frequency_hz: rounded($event, 2) })" @change="save({ frequency_hz: rounded($event, 2) })"
-        />
-        <NumberField
-          v-if="hasGain(bench.chosenMove.shape)" label="Gain" unit="dB" :model-value="bench.chosenMove.gain_db" :min="-30" :max="24" :step="0.5" :digits="1"
-          @preview="preview({ gain_db: rounded($event, 2) })" @change="save({ gain_db: rounded($event, 2) })"
-        />
-        <label v-if="hasSlope(bench.chosenMove.shape)" class="slope">
-          <span>Slope in dB/oct</span>
-          <select :value="bench.chosenMove.slope_db_per_octave" @change="save({ slope_db_per_octave: Number(($event.target as HTMLSelectElement).value), q: Math.SQRT1_2 })">
-            <option v-for="slope in SLOPES" :key="slope" :value="slope">{{ slope }}</option>
-          </select>
-        </label>
-        <NumberField
-          v-if="hasQ(bench.chosenMove)" label="Q" :model-value="bench.chosenMove.q" :min="0.1" :max="100" :step="1.1" ratio :digits="2"
-          @preview="preview({ q: rounded($event, 4) })" @change="save({ q: rounded($event, 4) })"
-        />
-        <NumberField
-          v-if="hasOctaves(bench.chosenMove.shape)" label="Width" unit="oct" :model-value="octavesOfQ(bench.chosenMove.q)" :min="0.0145" :max="6.7" :step="1.1" ratio :digits="2"
-          @preview="preview({ q: rounded(qOfOctaves($event), 4) })" @change="save({ q: rounded(qOfOctaves($event), 4) })"
-        />
+        <MoveFields :move="bench.chosenMove" @preview="preview" @change="save">
+          <label v-if="hasSlope(bench.chosenMove.shape)" class="slope">
+            <span>Slope in dB/oct</span>
+            <select :value="bench.chosenMove.slope_db_per_octave" @change="save({ slope_db_per_octave: Number(($event.target as HTMLSelectElement).value), q: Math.SQRT1_2 })">
+              <option v-for="slope in SLOPES" :key="slope" :value="slope">{{ slope }}</option>
+            </select>
+          </label>
+          <NumberField
+            v-if="hasQ(bench.chosenMove)" label="Q" :model-value="bench.chosenMove.q" :min="0.1" :max="100" :step="1.1" ratio :digits="2"
+            @preview="preview({ q: rounded($event, 4) })" @change="save({ q: rounded($event, 4) })"
+          />
+        </MoveFields>
         <label class="slope">
           <span>Shape</span>
           <select :value="bench.chosenMove.shape" @change="setShape(($event.target as HTMLSelectElement).value as Shape)">
