@@ -13,14 +13,14 @@ import numpy as np
 from scipy import signal
 
 from mivlo.core.chain import Chain
-from mivlo.core.moves import Move, Shape, treatment_sections
+from mivlo.core.moves import StaticMove, Shape, treatment_sections
 
 SECONDS, RATE, ROUNDS = 20, 48_000, 15
 
 
 def measure() -> list[tuple[str, str, str]]:
     x = np.random.default_rng(1).standard_normal((SECONDS * RATE, 2)) * 0.1
-    moves = [Move(Shape.BELL, 100.0 * 2**k, q=3.0, gain_db=-6.0) for k in range(8)]
+    moves = [StaticMove(Shape.BELL, 100.0 * 2**k, q=3.0, gain_db=-6.0) for k in range(8)]
     sections = treatment_sections(moves, sample_rate=RATE)
     flipped = np.ascontiguousarray(x.T)
 

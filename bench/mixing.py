@@ -10,7 +10,7 @@ import time
 
 import numpy as np
 
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import StaticMove, Shape
 from mivlo.core.probe import Probe
 from mivlo.live.engine import BLOCK_FRAMES, Engine, EngineTrack
 
@@ -19,7 +19,7 @@ SECONDS, RATE = 20, 48_000
 
 def measure() -> list[tuple[str, str, str]]:
     random = np.random.default_rng(1)
-    moves = tuple(Move(Shape.BELL, 80.0 * 2**k, q=3.0, gain_db=-4.0) for k in range(8))
+    moves = tuple(StaticMove(Shape.BELL, 80.0 * 2**k, q=3.0, gain_db=-4.0) for k in range(8))
     keys = tuple(str(k) for k in range(8))
     tracks = [
         EngineTrack(i, (random.standard_normal((RATE * 4, 2)) * 0.02).astype(np.float32), keys=keys, moves=moves)

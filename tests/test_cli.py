@@ -17,8 +17,8 @@ from scipy import signal
 
 from mivlo import cli
 from mivlo.config import settings
-from mivlo.core.chain import treat
-from mivlo.core.moves import Move, Shape, treatment_sections
+from mivlo.core.graph import treat
+from mivlo.core.moves import StaticMove, Shape, treatment_sections
 from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.jobs import queue
 from tests.core.findings.sounds import melody
@@ -31,7 +31,7 @@ SHEET = {
         {"shape": "low_cut", "frequency_hz": 80.0, "slope_db_per_octave": 24},
     ],
 }
-MOVES = (Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0), Move(Shape.LOW_CUT, 80.0, slope_db_per_octave=24))
+MOVES = (StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0), StaticMove(Shape.LOW_CUT, 80.0, slope_db_per_octave=24))
 
 
 @dataclass
@@ -140,7 +140,7 @@ FIELDS = {
 @pytest.fixture(scope="module")
 def ringing() -> Floats:
     """A melody with a ring at 847 Hz: (n, 1)."""
-    move = Move(Shape.BELL, 847.0, q=octaves_to_q(0.12), gain_db=14.0)
+    move = StaticMove(Shape.BELL, 847.0, q=octaves_to_q(0.12), gain_db=14.0)
     return treat(melody(length_s=8.0)[:, None], [move], sample_rate=48_000)
 
 
@@ -191,7 +191,7 @@ def test_treat_auto_cuts_what_find_proposes(
     move = json.loads(run("find", source, "--json", "--limit", 1).stdout)["findings"][0]["move"]
     x, _ = soundfile.read(source, always_2d=True)
     y, _ = soundfile.read(out, always_2d=True)
-    cut = Move(Shape.BELL, move["frequency_hz"], q=move["q"], gain_db=move["gain_db"])
+    cut = StaticMove(Shape.BELL, move["frequency_hz"], q=move["q"], gain_db=move["gain_db"])
     reference = signal.sosfilt(treatment_sections([cut], sample_rate=48_000), x, axis=0)
     assert np.max(np.abs(y - reference)) < 1e-4  # the JSON rounds nothing of a move; single floats do
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from bench.findings.sources import RATE
-from mivlo.core.chain import treat
-from mivlo.core.moves import Move, Shape
+from mivlo.core.graph import treat
+from mivlo.core.moves import Move, StaticMove, Shape
 from mivlo.core.spectra import long_term_levels
 from mivlo.core.units import Floats, octaves_to_q
 
@@ -26,7 +26,7 @@ class Bell:
     hump: bool
 
     def as_move(self) -> Move:
-        return Move(Shape.BELL, self.frequency_hz, q=octaves_to_q(self.octaves), gain_db=self.gain_db)
+        return StaticMove(Shape.BELL, self.frequency_hz, q=octaves_to_q(self.octaves), gain_db=self.gain_db)
 
 
 def levels(x: Floats) -> Floats:

@@ -11,8 +11,8 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from mivlo.core.chain import treat
-from mivlo.core.moves import Move, Shape
+from mivlo.core.graph import treat
+from mivlo.core.moves import StaticMove, Shape
 from mivlo.core.units import octaves_to_q
 from tests.browser.conftest import state
 from tests.browser.test_access import _violations
@@ -25,7 +25,7 @@ RINGS_HZ = (847.0, 2_130.0)
 @pytest.fixture(scope="session")
 def ringing_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """Twelve seconds of a melody with two rings."""
-    moves = [Move(Shape.BELL, hz, q=octaves_to_q(0.1), gain_db=15.0) for hz in RINGS_HZ]
+    moves = [StaticMove(Shape.BELL, hz, q=octaves_to_q(0.1), gain_db=15.0) for hz in RINGS_HZ]
     path = tmp_path_factory.mktemp("ringing") / "vibes.wav"
     soundfile.write(path, treat(melody(length_s=12.0)[:, None], moves, sample_rate=RATE), RATE, subtype="PCM_24")
     return path

@@ -12,8 +12,8 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from mivlo.core.chain import treat
-from mivlo.core.moves import Move, Shape
+from mivlo.core.graph import treat
+from mivlo.core.moves import Move, StaticMove, Shape
 from mivlo.core.units import cents_between, octaves_to_q
 from tests.browser.conftest import state
 
@@ -129,7 +129,7 @@ def test_from_raw_files_to_treated_stems(
     stem, rate = soundfile.read(io.BytesIO(Path(download.value.path()).read_bytes()), always_2d=True)
     source, _ = soundfile.read(marimba_wav, always_2d=True)
     move = state(address, empty_song)["tracks"][0]["moves"][0]
-    wanted = treat(source, [Move(Shape.BELL, 698.5, q=move["q"], gain_db=-9.0)], sample_rate=rate)
+    wanted = treat(source, [StaticMove(Shape.BELL, 698.5, q=move["q"], gain_db=-9.0)], sample_rate=rate)
     assert stem.shape == source.shape
     assert np.max(np.abs(stem - wanted)) < 1e-6
     assert np.max(np.abs(stem - source)) > 1e-3

@@ -9,19 +9,20 @@ import pytest
 import soundfile
 from scipy import signal
 
-from mivlo.core.chain import Cascade, Chain, treat
+from mivlo.core.graph import treat
+from mivlo.core.processors import Cascade, StaticProcessor, Step
 from mivlo.core.errors import BadAudio, InvalidValue
-from mivlo.core.moves import Move, Shape, settling_time_s, treatment_sections
+from mivlo.core.moves import Move, StaticMove, Shape, treatment_sections
 from mivlo.core.units import Floats
 
 RATE = 48_000
 INAUDIBLE = 1e-6
 """-120 dBFS: what one engine for ear and file is held to."""
 TREATMENT = (
-    Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
-    Move(Shape.LOW_CUT, 60.0, slope_db_per_octave=24),
-    Move(Shape.HIGH_SHELF, 6_000.0, gain_db=3.0),
-    Move(Shape.NOTCH, 3_000.0, q=20.0),
+    StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
+    StaticMove(Shape.LOW_CUT, 60.0, slope_db_per_octave=24),
+    StaticMove(Shape.HIGH_SHELF, 6_000.0, gain_db=3.0),
+    StaticMove(Shape.NOTCH, 3_000.0, q=20.0),
 )
 
 
@@ -57,7 +58,7 @@ def test_any_block_size_gives_the_same_output(noise: Floats, channels: int, size
 @pytest.mark.parametrize("sizes", [[1], [7], [100, 3], [512]])
 def test_changes_at_the_same_sample_give_the_same_output_in_any_block_size(noise: Floats, sizes: list[int]) -> None:
     # -120 dBFS is 1e-6; what is left here is rounding
-    later = (*TREATMENT[1:], Move(Shape.BELL, 500.0, q=3.0, gain_db=9.0))
+    later = (*TREATMENT[1:], StaticMove(Shape.BELL, 500.0, q=3.0, gain_db=9.0))
 
     def run(sizes: list[int]) -> Floats:
         chain = Chain(RATE, 2, TREATMENT)
@@ -86,9 +87,9 @@ def test_a_change_arrives_after_its_glide(noise: Floats) -> None:
 @pytest.mark.parametrize(
     "after",
     [
-        (Move(Shape.BELL, 700.0, q=2.0, gain_db=-12.0),),
-        (Move(Shape.HIGH_SHELF, 300.0, gain_db=6.0),),
-        (Move(Shape.BELL, 440.0, q=14.0, gain_db=12.0, enabled=False),),
+        (StaticMove(Shape.BELL, 700.0, q=2.0, gain_db=-12.0),),
+        (StaticMove(Shape.HIGH_SHELF, 300.0, gain_db=6.0),),
+        (StaticMove(Shape.BELL, 440.0, q=14.0, gain_db=12.0, enabled=False),),
         (),
     ],
 )
@@ -96,7 +97,7 @@ def test_no_change_clicks(after: tuple[Move, ...]) -> None:
     # a steady tone through a change: what is heard three octaves above it stays far below it
     t = np.arange(RATE) / RATE
     tone = 0.25 * np.sin(2 * np.pi * 440 * t)[:, None]
-    chain = Chain(RATE, 1, [Move(Shape.BELL, 440.0, q=14.0, gain_db=12.0)])
+    chain = Chain(RATE, 1, [StaticMove(Shape.BELL, 440.0, q=14.0, gain_db=12.0)])
     heard = [chain.process(tone[: RATE // 2])]
     chain.set_moves(after)
     heard.append(chain.process(tone[RATE // 2 :]))
@@ -109,14 +110,14 @@ def test_a_dragged_bell_stays_bounded(noise: Floats) -> None:
     loudest = 0.0
     random = np.random.default_rng(5)
     for start in range(0, 90_000, 500):
-        chain.set_moves([Move(Shape.BELL, 10 ** random.uniform(1.4, 4.2), q=30.0, gain_db=-24.0)])
+        chain.set_moves([StaticMove(Shape.BELL, 10 ** random.uniform(1.4, 4.2), q=30.0, gain_db=-24.0)])
         loudest = max(loudest, float(np.max(np.abs(chain.process(noise[start : start + 500])))))
     assert loudest < 4 * np.max(np.abs(noise))
 
 
 def test_nothing_to_do_gives_back_the_input_untouched(noise: Floats) -> None:
     assert np.array_equal(Chain(RATE, 2).process(noise), noise)
-    off = [Move(Shape.LOW_CUT, 500.0, enabled=False)]
+    off = [StaticMove(Shape.LOW_CUT, 500.0, enabled=False)]
     assert np.array_equal(Chain(RATE, 2, off).process(noise), noise)
     assert Chain(RATE, 2).process(noise[:0]).shape == (0, 2)
 
@@ -130,13 +131,13 @@ def test_the_input_is_not_changed_in_place(noise: Floats) -> None:
 def test_the_delay_is_zero_as_stated() -> None:
     impulse = np.zeros((4_800, 1))
     impulse[100] = 1.0
-    chain = Chain(RATE, 1, [Move(Shape.BELL, 2_000.0, q=1.0, gain_db=-6.0)])
+    chain = Chain(RATE, 1, [StaticMove(Shape.BELL, 2_000.0, q=1.0, gain_db=-6.0)])
     assert chain.delay_samples == 0
     assert int(np.argmax(np.abs(chain.process(impulse)))) == 100
 
 
 def test_settling_time_says_when_the_past_is_forgotten() -> None:
-    moves = [Move(Shape.BELL, 412.0, q=30.0, gain_db=12.0)]
+    moves = [StaticMove(Shape.BELL, 412.0, q=30.0, gain_db=12.0)]
     burst = np.random.default_rng(1).standard_normal((RATE // 4, 1))
     after = Chain(RATE, 1, moves)
     after.process(burst)

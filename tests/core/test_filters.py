@@ -11,7 +11,7 @@ from scipy import signal
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import SectionKind, analogue_response_db, design_section, response, response_db
-from mivlo.core.moves import Move, Shape, butterworth_qualities, move_sections, treatment_db
+from mivlo.core.moves import StaticMove, Shape, butterworth_qualities, move_sections, treatment_db
 
 AUDIBLE = np.geomspace(20.0, 20_000.0, 600)
 RATES = (44_100, 48_000, 96_000)
@@ -124,10 +124,10 @@ def test_cuts_are_butterworth(shape: Shape, kind: str, slope: int) -> None:
     at = np.geomspace(60, 15_000, 300)
     _, h = signal.freqs(*signal.butter(order, corner, kind, analog=True), at)
     wanted = 20 * np.log10(np.abs(h))
-    ours = treatment_db([Move(shape, corner, slope_db_per_octave=slope)], at, sample_rate=48_000)
+    ours = treatment_db([StaticMove(shape, corner, slope_db_per_octave=slope)], at, sample_rate=48_000)
     heard = wanted > -60
     assert np.max(np.abs(ours - wanted)[heard]) < 0.25
-    at_corner = treatment_db([Move(shape, corner, slope_db_per_octave=slope)], [corner], sample_rate=48_000)
+    at_corner = treatment_db([StaticMove(shape, corner, slope_db_per_octave=slope)], [corner], sample_rate=48_000)
     assert at_corner[0] == pytest.approx(-3.01, abs=0.02)
 
 
@@ -140,7 +140,7 @@ def test_butterworth_qualities_come_from_the_pole_angles() -> None:
 
 def test_q_of_a_cut_is_its_level_at_the_corner_whatever_the_slope() -> None:
     for slope in (12, 24, 48):
-        move = Move(Shape.LOW_CUT, 100.0, q=1.0, slope_db_per_octave=slope)
+        move = StaticMove(Shape.LOW_CUT, 100.0, q=1.0, slope_db_per_octave=slope)
         assert treatment_db([move], [100.0], sample_rate=48_000)[0] == pytest.approx(0.0, abs=0.02)
 
 
@@ -163,15 +163,15 @@ def test_a_corner_above_half_the_rate_still_keeps_its_skirt() -> None:
 )
 def test_impossible_moves_are_refused_by_name(values: dict[str, float], name: str) -> None:
     with pytest.raises(InvalidValue, match=f"^{name} is"):
-        Move(**{"shape": Shape.LOW_CUT, "frequency_hz": 100.0, **values})
+        StaticMove(**{"shape": Shape.LOW_CUT, "frequency_hz": 100.0, **values})
 
 
 def test_a_first_order_cut_has_no_q() -> None:
     with pytest.raises(InvalidValue, match="a cut of 6 dB/octave has none"):
-        Move(Shape.LOW_CUT, 100.0, q=2.0, slope_db_per_octave=6)
+        StaticMove(Shape.LOW_CUT, 100.0, q=2.0, slope_db_per_octave=6)
 
 
 def test_a_move_that_is_off_has_no_response() -> None:
-    moves = [Move(Shape.BELL, 500.0, q=1.0, gain_db=-9.0, enabled=False)]
+    moves = [StaticMove(Shape.BELL, 500.0, q=1.0, gain_db=-9.0, enabled=False)]
     assert np.all(treatment_db(moves, AUDIBLE, sample_rate=48_000) == 0.0)
     assert len(move_sections(moves[0], sample_rate=48_000)) == 1

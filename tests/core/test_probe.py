@@ -38,7 +38,7 @@ def test_the_probes_ring_time_is_what_is_measured(mode: ProbeMode, gain: float, 
     probe = Probe(hz, octaves, gain, mode)
     x = np.zeros((RATE * 3, 1))
     x[0] = 1.0
-    from mivlo.core.chain import treat
+    from mivlo.core.graph import treat
 
     ringing = treat(x, [probe.as_move()], sample_rate=RATE)[:, 0]
     ringing[0] = 0.0  # the direct sound does not ring

@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from mivlo.core.chain import treat
+from mivlo.core.graph import treat
 from mivlo.core.loudness import gated_loudness
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import Move, StaticMove, Shape
 from mivlo.core.probe import Probe
 from mivlo.core.units import Floats
 from mivlo.live.engine import BLOCK_FRAMES, Engine, EngineTrack, pan_gains
@@ -16,7 +16,7 @@ from mivlo.live.matching import match_of
 from mivlo.live.modes import Passage, Scope, Signal
 
 RATE = 48_000
-CUT = Move(Shape.BELL, 412.0, q=2.0, gain_db=-9.0)
+CUT = StaticMove(Shape.BELL, 412.0, q=2.0, gain_db=-9.0)
 
 
 def _tone(hz: float, seconds: float = 4.0, level: float = 0.2, channels: int = 1) -> Floats:
@@ -109,7 +109,7 @@ def test_the_whole_song_loops_too_or_ends() -> None:
 
 @pytest.mark.parametrize("change", ["signal", "scope", "pause", "seek", "move", "audition", "fader", "probe"])
 def test_no_switch_clicks(change: str) -> None:
-    engine = _engine(_tone(440.0), _tone(150.0), moves=(CUT, Move(Shape.BELL, 300.0, q=1.0, gain_db=6.0)))
+    engine = _engine(_tone(440.0), _tone(150.0), moves=(CUT, StaticMove(Shape.BELL, 300.0, q=1.0, gain_db=6.0)))
     engine.set_focus(0)
     engine.set_passage(Passage(0, RATE * 4))
     engine.play()
@@ -123,7 +123,7 @@ def test_no_switch_clicks(change: str) -> None:
     elif change == "seek":
         engine.seek(100_003)
     elif change == "move":
-        engine.set_moves(0, ("0",), (Move(Shape.BELL, 500.0, q=4.0, gain_db=6.0),))
+        engine.set_moves(0, ("0",), (StaticMove(Shape.BELL, 500.0, q=4.0, gain_db=6.0),))
     elif change == "audition":
         engine.set_audition("1")
     elif change == "fader":
@@ -176,13 +176,13 @@ def test_pan_keeps_the_power_of_mono_and_balances_stereo() -> None:
 
 def test_hearing_one_move_alone_switches_the_others_off() -> None:
     x = np.random.default_rng(1).standard_normal((RATE * 2, 1)) * 0.1
-    moves = (CUT, Move(Shape.LOW_CUT, 500.0, slope_db_per_octave=24, enabled=False))
+    moves = (CUT, StaticMove(Shape.LOW_CUT, 500.0, slope_db_per_octave=24, enabled=False))
     engine = _alone(x, moves=moves)
     engine.set_audition("1")
     engine.play()
     engine.render()
     heard = _hear(engine, 40)[:, :1]
-    only = treat(x, [Move(Shape.LOW_CUT, 500.0, slope_db_per_octave=24)], sample_rate=RATE)
+    only = treat(x, [StaticMove(Shape.LOW_CUT, 500.0, slope_db_per_octave=24)], sample_rate=RATE)
     assert np.max(np.abs(heard - only[BLOCK_FRAMES : 41 * BLOCK_FRAMES])) < 1e-5
     engine.set_audition(None)
     assert engine.heard_moves(engine.tracks[0]) == list(moves)
@@ -190,7 +190,7 @@ def test_hearing_one_move_alone_switches_the_others_off() -> None:
 
 def test_the_level_match_makes_both_equally_loud() -> None:
     x = np.random.default_rng(2).standard_normal((RATE * 4, 1)) * 0.05
-    boost = (Move(Shape.HIGH_SHELF, 1_000.0, gain_db=9.0),)
+    boost = (StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=9.0),)
     engine = _alone(x, moves=boost)
     passage = Passage(0, RATE * 4)
     engine.match_db = match_of(engine.tracks, 0, Scope.ALONE, passage, RATE)
@@ -207,7 +207,7 @@ def test_the_level_match_makes_both_equally_loud() -> None:
 
 def test_in_the_mix_the_match_is_that_of_the_mix() -> None:
     x = np.random.default_rng(2).standard_normal((RATE * 2, 1)) * 0.05
-    engine = _engine(x, x[::-1] * 3, moves=(Move(Shape.HIGH_SHELF, 1_000.0, gain_db=9.0),))
+    engine = _engine(x, x[::-1] * 3, moves=(StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=9.0),))
     engine.tracks[1].moves, engine.tracks[1].keys = (), ()
     alone = match_of(engine.tracks, 0, Scope.ALONE, Passage(0, RATE * 2), RATE)
     mixed = match_of(engine.tracks, 0, Scope.MIX, Passage(0, RATE * 2), RATE)

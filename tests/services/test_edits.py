@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import Move, StaticMove, Shape
 from mivlo.core.units import Floats
 from mivlo.services import edits, songs
 from mivlo.services.errors import NotFound, NothingToUndo, StaleRevision
@@ -15,7 +15,7 @@ from mivlo.services.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, song_state
 
-BELL = Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0)
+BELL = StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0)
 
 
 @pytest.fixture
@@ -84,7 +84,7 @@ def test_a_new_change_ends_what_could_be_redone(song: SongState) -> None:
     _add(song)
     _undo(song)
     assert song_state(song.id).redo_label == "Kick: add bell 412 Hz"
-    _add(song, Move(Shape.NOTCH, 50.0, q=30.0))
+    _add(song, StaticMove(Shape.NOTCH, 50.0, q=30.0))
     assert song_state(song.id).redo_label is None
     with pytest.raises(NothingToUndo, match="nothing to redo"):
         _redo(song)

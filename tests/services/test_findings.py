@@ -9,10 +9,10 @@ import numpy as np
 import pytest
 from sqlalchemy import select
 
-from mivlo.core.chain import treat
+from mivlo.core.graph import treat
 from mivlo.core.errors import InvalidValue
 from mivlo.core.findings import Finding, Kind
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import StaticMove, Shape
 from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.services import analysing, edits, findings, songs
 from mivlo.services.errors import NotFound, StaleRevision
@@ -27,7 +27,7 @@ RING_HZ = 847.0
 
 
 def _ringing(seed: int) -> Floats:
-    move = Move(Shape.BELL, RING_HZ, q=octaves_to_q(0.12), gain_db=14.0)
+    move = StaticMove(Shape.BELL, RING_HZ, q=octaves_to_q(0.12), gain_db=14.0)
     return treat(melody(length_s=8.0, seed=seed)[:, None], [move], sample_rate=RATE)
 
 
@@ -141,7 +141,7 @@ def test_after_an_accepted_cut_the_treated_sound_is_looked_at_and_the_same_is_no
 
 
 def test_an_adjusted_move_is_made_in_place_of_the_proposed_one(song: int) -> None:
-    mine = Move(Shape.BELL, 850.0, q=9.0, gain_db=-4.0)
+    mine = StaticMove(Shape.BELL, 850.0, q=9.0, gain_db=-4.0)
     with session() as s:
         findings.accept(s, song, _ring(song).id, None, mine)
     assert song_state(song).tracks[0].moves[0].move() == mine
@@ -210,7 +210,7 @@ def _finding_of(row: FindingRow | None) -> Finding:
         row.bandwidth_oct,
         9.0,
         0.8,
-        Move(Shape.BELL, row.frequency_hz, gain_db=-5.0),
+        StaticMove(Shape.BELL, row.frequency_hz, gain_db=-5.0),
     )
 
 
@@ -221,7 +221,7 @@ def test_changes_against_an_old_state_or_of_nothing_are_refused(song: int) -> No
     with session() as s, pytest.raises(NotFound):
         findings.reject(s, song, 999_999, None)
     with pytest.raises(InvalidValue):
-        Move(Shape.BELL, 850.0, gain_db=-99.0)
+        StaticMove(Shape.BELL, 850.0, gain_db=-99.0)
 
 
 def test_a_track_that_is_too_short_has_none_and_is_not_looked_at_again_and_again(db: None, write_wav) -> None:  # type: ignore[no-untyped-def]

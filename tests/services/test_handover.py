@@ -14,7 +14,7 @@ import soundfile
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.core.moves import BUTTERWORTH_Q, Move, Shape
+from mivlo.core.moves import BUTTERWORTH_Q, StaticMove, Shape
 from mivlo.core.units import Floats
 from mivlo.live.engine import Engine
 from mivlo.live.modes import Scope
@@ -28,10 +28,10 @@ from mivlo.store.database import session
 from tests.conftest import bring_in, song_state
 
 MOVES = (
-    Move(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
-    Move(Shape.LOW_CUT, 80.0, slope_db_per_octave=24),
-    Move(Shape.HIGH_SHELF, 6_000.0, gain_db=2.5),
-    Move(Shape.NOTCH, 1_000.0, q=30.0, enabled=False),
+    StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
+    StaticMove(Shape.LOW_CUT, 80.0, slope_db_per_octave=24),
+    StaticMove(Shape.HIGH_SHELF, 6_000.0, gain_db=2.5),
+    StaticMove(Shape.NOTCH, 1_000.0, q=30.0, enabled=False),
 )
 
 

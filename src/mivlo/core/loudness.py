@@ -8,8 +8,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.signal import firwin
 
-from mivlo.core.chain import Cascade, checked_block
 from mivlo.core.kernels import oversampled_peak
+from mivlo.core.processors import Cascade, checked_block
 from mivlo.core.units import Floats, positive
 
 ABSOLUTE_GATE_LUFS = -70.0

@@ -13,11 +13,11 @@ from enum import StrEnum
 import numpy as np
 import numpy.typing as npt
 
-from mivlo.core.chain import Cascade, Chain, checked_block
 from mivlo.core.errors import InvalidValue
 from mivlo.core.kernels import hold_level, limit_peaks
 from mivlo.core.loudness import k_weighting
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import Shape, StaticMove
+from mivlo.core.processors import Cascade, StaticProcessor, Step, checked_block
 from mivlo.core.units import Floats, db_to_gain, gain_to_db, octaves_to_q, ring_time_s
 
 
@@ -76,16 +76,18 @@ class Probe:
             pole_q /= 10.0 ** (self.gain_db / 40.0)
         return ring_time_s(self.frequency_hz, pole_q)
 
-    def as_move(self) -> Move:
+    def as_move(self) -> StaticMove:
         """The filter that is heard while the probe is held."""
         if self.mode is ProbeMode.ALONE:
-            return Move(Shape.BAND_PASS, self.frequency_hz, q=self.q)
+            return StaticMove(Shape.BAND_PASS, self.frequency_hz, q=self.q)
         sign = 1.0 if self.mode is ProbeMode.BOOST else -1.0
-        return Move(Shape.BELL, self.frequency_hz, q=self.q, gain_db=sign * self.gain_db)
+        return StaticMove(Shape.BELL, self.frequency_hz, q=self.q, gain_db=sign * self.gain_db)
 
-    def as_cut(self, *, gain_db: float = -6.0, wider: float = 1.5) -> Move:
+    def as_cut(self, *, gain_db: float = -6.0, wider: float = 1.5) -> StaticMove:
         """The move that a pinned-down spot becomes: wider than the probe (common practice)."""
-        return Move(Shape.BELL, self.frequency_hz, q=octaves_to_q(min(self.octaves * wider, 4.0)), gain_db=gain_db)
+        return StaticMove(
+            Shape.BELL, self.frequency_hz, q=octaves_to_q(min(self.octaves * wider, 4.0)), gain_db=gain_db
+        )
 
 
 class ProbeStream:
@@ -99,7 +101,7 @@ class ProbeStream:
 
     def __init__(self, sample_rate: float, channels: int) -> None:
         self.channels = channels
-        self._chain = Chain(sample_rate, channels)
+        self._filter = StaticProcessor(sample_rate, channels)
         self._weight_dry = Cascade(k_weighting(sample_rate), channels)
         self._weight_wet = Cascade(k_weighting(sample_rate), channels)
         self._state = np.array([0.0, 0.0, 0.0, 1.0])
@@ -114,22 +116,22 @@ class ProbeStream:
     @property
     def active(self) -> bool:
         """Whether anything of the probe is still heard."""
-        return self._probe is not None or self._chain.gliding or self._state[3] < 0.9999
+        return self._probe is not None or self._filter.gliding or self._state[3] < 0.9999
 
     def set_probe(self, probe: Probe | None) -> None:
         """Hold, move or (None) release the probe."""
         self._probe = probe
         if probe is None:
-            self._chain.set_moves([])
+            self._filter.aim([])
             return
         self._margin = db_to_gain(probe.margin_db)
-        self._chain.set_moves([probe.as_move()], keys=[str(probe.mode)])
+        self._filter.aim([Step(str(probe.mode), probe.as_move())])
 
     def process(self, block: npt.ArrayLike, untreated: npt.ArrayLike) -> Floats:
         """(n, channels) of the treated track and of the untreated one; what is heard comes back."""
         dry = checked_block(untreated, self.channels)
         weighted_dry = self._weight_dry.process(dry)
-        out = self._chain.process(block)
+        out = self._filter.process(block)
         if not self.active:
             self._follow(dry, weighted_dry)
             self.held_back_db = 0.0

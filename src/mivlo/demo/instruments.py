@@ -11,8 +11,8 @@ from collections.abc import Sequence
 import numpy as np
 from scipy.signal import butter, lfilter, sosfilt
 
-from mivlo.core.chain import treat
-from mivlo.core.moves import Move, Shape
+from mivlo.core.graph import treat
+from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import Floats, midi_to_hz
 from mivlo.demo.score import Note
 
@@ -35,7 +35,7 @@ def _noise(random: np.random.Generator, count: int, low_hz: float, high_hz: floa
 
 def body(x: Floats, rate: int, resonances: Sequence[tuple[float, float, float]]) -> Floats:
     """A body as bells: (Hz, Q, dB)."""
-    moves = [Move(Shape.BELL, f, q=q, gain_db=g) for f, q, g in resonances]
+    moves = [StaticMove(Shape.BELL, f, q=q, gain_db=g) for f, q, g in resonances]
     return treat(x[:, None], moves, sample_rate=rate)[:, 0]
 
 

@@ -11,8 +11,8 @@ import numpy as np
 from scipy.signal import butter, fftconvolve, sosfilt
 
 from mivlo.audio.encode import Container, Depth, SoundWriter
-from mivlo.core.chain import treat
-from mivlo.core.moves import Move, Shape
+from mivlo.core.graph import treat
+from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import Floats, db_to_gain
 from mivlo.demo import instruments, score, voice
 
@@ -51,7 +51,7 @@ TRAM_S = ((17.0, 30.0), (50.0, 63.0))
 
 
 def _bells(x: Floats, bells: tuple[tuple[float, float, float], ...], rate: int) -> Floats:
-    moves = [Move(Shape.BELL, f, q=q, gain_db=g) for f, q, g in bells]
+    moves = [StaticMove(Shape.BELL, f, q=q, gain_db=g) for f, q, g in bells]
     return treat(x[:, None], moves, sample_rate=rate)[:, 0]
 
 

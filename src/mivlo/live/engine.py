@@ -14,7 +14,7 @@ import numpy as np
 
 from mivlo.core.chain import Chain, warm_chain
 from mivlo.core.loudness import level_match_lu
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import Move, Shape, StaticMove
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, db_to_gain
@@ -374,13 +374,13 @@ def warm_up() -> None:
     """Load the compiled kernels, so that the first block of the first listener is not late."""
     for channels in (1, 2):
         samples = np.zeros((4 * BLOCK_FRAMES, channels), dtype=np.float32)
-        track = EngineTrack(0, samples, keys=("0",), moves=(Move(Shape.BELL, 1000.0, q=2.0, gain_db=-3.0),))
+        track = EngineTrack(0, samples, keys=("0",), moves=(StaticMove(Shape.BELL, 1000.0, q=2.0, gain_db=-3.0),))
         engine = Engine(48_000, [track])
         engine.set_focus(0)
         engine.set_probe(Probe(1000.0))
         engine.play()
         engine.render()
-        engine.set_moves(0, ("0",), (Move(Shape.BELL, 900.0, q=2.0, gain_db=-6.0),))
+        engine.set_moves(0, ("0",), (StaticMove(Shape.BELL, 900.0, q=2.0, gain_db=-6.0),))
         engine.set_probe(None)
         engine.render()
         level_match_lu(samples, samples, sample_rate=48_000)

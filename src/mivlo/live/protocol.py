@@ -12,7 +12,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import Move, Shape, StaticMove
 from mivlo.core.probe import Probe, ProbeMode
 from mivlo.core.spectra import quantise
 from mivlo.core.units import Floats
@@ -100,7 +100,7 @@ class LiveMove(BaseModel):
     enabled: bool = True
 
     def move(self) -> Move:
-        return Move(
+        return StaticMove(
             self.shape,
             self.frequency_hz,
             q=self.q,

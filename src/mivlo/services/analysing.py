@@ -11,11 +11,11 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session, selectinload
 
-from mivlo.core.chain import TreatedSound
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import METHOD, Along, Finding, Search
 from mivlo.core.findings.frames import Sound
 from mivlo.core.findings.network import shipped_model
+from mivlo.core.graph import TreatedSound
 from mivlo.services.errors import NotFound
 from mivlo.services.found import FindingDocument
 from mivlo.services.importing import library

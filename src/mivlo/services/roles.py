@@ -3,23 +3,8 @@
 from __future__ import annotations
 
 import re
-from enum import StrEnum
 
-
-class Role(StrEnum):
-    VOICE = "voice"
-    DRUMS = "drums"
-    PERCUSSION = "percussion"
-    BASS = "bass"
-    GUITAR = "guitar"
-    KEYS = "keys"
-    STRINGS = "strings"
-    BRASS = "brass"
-    WINDS = "winds"
-    MALLETS = "mallets"
-    ROOM = "room"
-    OTHER = "other"
-
+from mivlo.core.roles import Role
 
 _WORDS: tuple[tuple[Role, str], ...] = (
     (Role.ROOM, r"room|ambien|overhead|oh|hall"),

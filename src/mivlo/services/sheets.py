@@ -13,7 +13,7 @@ import jinja2
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.core.moves import BUTTERWORTH_Q, Move, Shape
+from mivlo.core.moves import BUTTERWORTH_Q, Move, Shape, StaticMove
 from mivlo.core.units import hz_to_note, q_to_octaves
 from mivlo.services.state import SongState
 
@@ -41,7 +41,7 @@ class SheetMove(BaseModel):
             raise InvalidValue(
                 "slope_db_per_octave", self.slope_db_per_octave, f"a {self.shape} has none; leave it out"
             )
-        return Move(
+        return StaticMove(
             self.shape,
             self.frequency_hz,
             q=BUTTERWORTH_Q if self.q is None else self.q,

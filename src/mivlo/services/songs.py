@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from mivlo.audio.decode import HIGHEST_RATE, LOWEST_RATE
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import Move, Shape, StaticMove
 from mivlo.services.edits import Change, added_row, change_song, lock_song
 from mivlo.services.errors import NotFound
 from mivlo.services.roles import Role
@@ -169,7 +169,7 @@ def as_move(row: MoveRow, **changed: Any) -> Move:
         "slope_db_per_octave": row.slope_db_per_octave,
         "enabled": row.enabled,
     }
-    return Move(**{**values, **changed})
+    return StaticMove(**{**values, **changed})
 
 
 def change_move(session: Session, song_id: int, move_id: int, revision: int | None, values: dict[str, Any]) -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from sqlalchemy import and_, func, not_, or_, select
 from sqlalchemy.orm import Session, selectinload
 
-from mivlo.core.moves import Move, Shape
+from mivlo.core.moves import Move, Shape, StaticMove
 from mivlo.services.errors import NotFound
 from mivlo.store.models import Edit, FindingRow, MoveRow, Song, Track
 
@@ -24,7 +24,7 @@ class MoveState:
     enabled: bool
 
     def move(self) -> Move:
-        return Move(
+        return StaticMove(
             self.shape,
             self.frequency_hz,
             q=self.q,
@@ -77,7 +77,7 @@ class SongState:
 
 
 def _move_state(row: MoveRow) -> MoveState:
-    move = Move(Shape(row.shape), row.frequency_hz, q=row.q)
+    move = StaticMove(Shape(row.shape), row.frequency_hz, q=row.q)
     return MoveState(
         id=row.id,
         shape=move.shape,

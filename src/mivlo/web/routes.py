@@ -16,7 +16,7 @@ from starlette.concurrency import run_in_threadpool
 from mivlo.audio.decode import LARGEST_BYTES
 from mivlo.core import spectra
 from mivlo.core.errors import BadAudio
-from mivlo.core.moves import Move
+from mivlo.core.moves import StaticMove
 from mivlo.jobs import queue
 from mivlo.services import edits, exporting, findings, importing, sheets, songs, tasks, views
 from mivlo.services.errors import NotFound
@@ -166,7 +166,7 @@ def reorder(song_id: Song, body: s.TrackOrder) -> Any:
 
 @api.post("/songs/{song_id}/tracks/{track_id}/moves", response_model=s.SongOut, status_code=201)
 def add_move(song_id: Song, track_id: int, body: s.NewMove) -> Any:
-    move = Move(**body.model_dump(exclude={"revision"}))
+    move = StaticMove(**body.model_dump(exclude={"revision"}))
     with session() as open_session:
         songs.add_move(open_session, song_id, track_id, move, body.revision)
         return read_song(open_session, song_id)
@@ -212,7 +212,7 @@ def look(song_id: Song) -> dict[str, int]:
 @api.post("/songs/{song_id}/findings/{finding_id}/accept", response_model=s.SongOut)
 def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance) -> Any:
     """Make the proposed move, or the one in the body in its place."""
-    move = Move(**body.move.model_dump(exclude={"revision"})) if body.move else None
+    move = StaticMove(**body.move.model_dump(exclude={"revision"})) if body.move else None
     with session() as open_session:
         findings.accept(open_session, song_id, finding_id, body.revision, move)
         return read_song(open_session, song_id)

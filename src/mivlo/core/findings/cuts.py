@@ -14,7 +14,7 @@ from scipy.signal import find_peaks
 
 from mivlo.core.findings.frames import finding_grid
 from mivlo.core.findings.network import Reading
-from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Move, Shape
+from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Move, Shape, StaticMove
 from mivlo.core.units import Floats, octaves_to_q
 
 DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
@@ -108,4 +108,4 @@ def as_cut(spot: Spot, confidence: float, *, deepest_db: float | None = None) ->
     """The bell that brings a spot to its surroundings."""
     q = min(max(octaves_to_q(spot.octaves), LOWEST_Q), HIGHEST_Q)
     depth = smallest_depth_db(spot, confidence, deepest_db=deepest_db)
-    return Move(Shape.BELL, spot.frequency_hz, q=q, gain_db=-depth)
+    return StaticMove(Shape.BELL, spot.frequency_hz, q=q, gain_db=-depth)

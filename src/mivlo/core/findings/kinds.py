@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from mivlo.core.findings.finding import Kind
+from mivlo.core.roles import Role
 
 BROAD_OCT = 0.5
 """What is wider than this is a broad trouble, not a ring."""
@@ -15,8 +16,8 @@ _RANGES = (
 _GUITAR_FIZZ_HZ = 2_500.0
 
 
-def broad_kind(frequency_hz: float, role: str | None = None) -> Kind:
+def broad_kind(frequency_hz: float, role: Role | None = None) -> Kind:
     """The name of a broad trouble around `frequency_hz`; a guitar's harsh range is called fizz."""
-    if role == "guitar" and frequency_hz >= _GUITAR_FIZZ_HZ:
+    if role is Role.GUITAR and frequency_hz >= _GUITAR_FIZZ_HZ:
         return Kind.FIZZ
     return next(kind for up_to, kind in _RANGES if frequency_hz < up_to)

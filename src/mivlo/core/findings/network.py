@@ -20,6 +20,7 @@ from scipy.ndimage import gaussian_filter1d
 
 from mivlo.core.findings.contours import CONTOURS, LONG_CONTOURS
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
+from mivlo.core.roles import Role
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
 
@@ -28,12 +29,15 @@ HEADS = (
 )  # fmt: skip
 DILATIONS = (1, 2, 4, 8, 16, 1, 2, 4)
 KERNEL = 5
-ROLES = ("voice", "drums", "percussion", "bass", "guitar", "keys", "strings", "brass", "winds", "mallets")
+ROLES = (
+    Role.VOICE, Role.DRUMS, Role.PERCUSSION, Role.BASS, Role.GUITAR, Role.KEYS, Role.STRINGS, Role.BRASS, Role.WINDS,
+    Role.MALLETS,
+)  # fmt: skip
 """What a track can be known to be: each family has resonances of its own that are no trouble."""
 _NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
 
 
-def network_input(contours: Singles, role: str | None = None) -> Singles:
+def network_input(contours: Singles, role: Role | None = None) -> Singles:
     """(channels, grid): contours over their surroundings (1/3 octave), these over theirs (1.5 octaves), role, place.
 
     Absolute level is taken out: a track that is 10 dB louder is the same track. A role that is not one of ROLES says
@@ -162,7 +166,7 @@ def read_model(file: IO[bytes]) -> Model:
     return Model(networks, tables, hashlib.sha256(data).hexdigest()[:16])
 
 
-def read_contours(contours: Singles, model: Model | None = None, *, role: str | None = None) -> Reading:
+def read_contours(contours: Singles, model: Model | None = None, *, role: Role | None = None) -> Reading:
     """What the networks of a model (the shipped one unless another is given) say in the mean."""
     inputs = network_input(contours, role)
     networks = (model or shipped_model()).networks

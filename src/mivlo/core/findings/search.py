@@ -23,16 +23,17 @@ from mivlo.core.findings.moments import Moments, find_plosives, find_sibilance, 
 from mivlo.core.findings.network import Reading, read_contours
 from mivlo.core.findings.squeaks import find_squeaks
 from mivlo.core.findings.wolf import find_wolf
-from mivlo.core.moves import Move, Shape, treatment_db
+from mivlo.core.moves import Move, Shape, StaticMove, treatment_db
+from mivlo.core.roles import Role
 from mivlo.core.units import Floats, octaves_to_q
 
 Progress = Callable[[float], None]
 
 MOST = 12
 LEAST_CONFIDENCE = 0.15
-LOUD_TROUBLE_ROLES = frozenset({"voice", "brass", "winds", "strings", "guitar"})
+LOUD_TROUBLE_ROLES = frozenset({Role.VOICE, Role.BRASS, Role.WINDS, Role.STRINGS, Role.GUITAR})
 """What can be driven into harshness while it sounds; what is struck or plucked brightens with each stroke."""
-SQUEAK_ROLES = frozenset({"guitar", "bass", "strings", "brass", "winds"})
+SQUEAK_ROLES = frozenset({Role.GUITAR, Role.BASS, Role.STRINGS, Role.BRASS, Role.WINDS})
 """What squeaks; strokes of drums, mallets and keys, and cymbals, are short and bright by nature."""
 _LEAST_DEPTH_DB = 0.6
 _WOLF_OCT = 0.12
@@ -49,7 +50,7 @@ class Search:
     sound : (n, channels), read a stretch at a time; what is longer than 150 s is sampled evenly.
     sample_rate : Hz.
     start, stop : frames between which it is looked at.
-    role : what the track is ("voice", "guitar", ...): what is usual there, and which moments are looked for.
+    role : what the track is: what is usual there, and which moments are looked for.
     progress : told the share done, 0 to 1.
 
     Raises
@@ -64,13 +65,14 @@ class Search:
         sample_rate: float,
         start: int = 0,
         stop: int | None = None,
-        role: str | None = None,
+        role: Role | None = None,
         progress: Progress = lambda share: None,
     ) -> None:
         end = sound.shape[0] if stop is None else min(stop, sound.shape[0])
         if end - start < _SHORTEST_S * sample_rate:
             raise BadAudio("There is too little sound to say anything; choose at least 0.05 s.")
-        self._sound, self._start, self._stop, self._role = sound, start, end, role
+        self._sound, self._start, self._stop = sound, start, end
+        self._role = None if role is None else Role(role)
         self._highest_hz = 0.45 * sample_rate
         self.sample_rate = sample_rate
         self.view = look(sound, start, end, sample_rate=sample_rate, progress=lambda share: progress(0.6 * share))
@@ -106,7 +108,7 @@ class Search:
             if trouble is not None:
                 self._add_loud(found, trouble)
         found += self._moments()
-        if self._role == "strings":
+        if self._role is Role.STRINGS:
             self._add_wolf(found)
         rumble = find_rumble(self.view)
         if rumble is not None:
@@ -203,7 +205,7 @@ class Search:
                 )  # fmt: skip
                 return
         depth = min(trouble.more_db, 6.0)
-        move = Move(Shape.BELL, trouble.frequency_hz, q=octaves_to_q(trouble.octaves), gain_db=-depth / 2.0)
+        move = StaticMove(Shape.BELL, trouble.frequency_hz, q=octaves_to_q(trouble.octaves), gain_db=-depth / 2.0)
         confidence = float(np.clip(0.25 + 0.06 * (trouble.more_db - 4.0), 0.2, 0.75))
         kind = broad_kind(trouble.frequency_hz, self._role)
         finding = Finding(
@@ -216,7 +218,7 @@ class Search:
     def _moments(self) -> list[Finding]:
         place = (self._sound, self._start, self._stop)
         found: list[tuple[Kind, Moments | None]] = []
-        if self._role == "voice":
+        if self._role is Role.VOICE:
             frames = voice_frames(*place, sample_rate=self.sample_rate)
             found += [
                 (Kind.SIBILANCE, find_sibilance(frames)),
@@ -230,13 +232,13 @@ class Search:
     def _moment(self, kind: Kind, m: Moments) -> Finding:
         depth = min(m.excess_db, 6.0)
         if kind is Kind.PLOSIVE:
-            move = Move(Shape.LOW_SHELF, 120.0, q=0.707, gain_db=-depth / 2.0)
+            move = StaticMove(Shape.LOW_SHELF, 120.0, q=0.707, gain_db=-depth / 2.0)
         else:
-            move = Move(Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-depth / 2.0)
+            move = StaticMove(Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-depth / 2.0)
         confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
         finding = Finding(
             kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,
-            threshold_db=round(m.level_db, 1), says="" if self._role == "voice" else "Squeaks or shrill notes. ",
+            threshold_db=round(m.level_db, 1), says="" if self._role is Role.VOICE else "Squeaks or shrill notes. ",
         )  # fmt: skip
         return self._at_moments(finding, m.spans_s, m.similar)
 
@@ -260,7 +262,9 @@ class Search:
         if wolf is None:
             return
         found[:] = [f for f in found if abs(np.log2(f.frequency_hz / wolf.frequency_hz)) > _WOLF_OCT]
-        move = Move(Shape.BELL, wolf.frequency_hz, q=octaves_to_q(_WOLF_OCT), gain_db=-min(wolf.over_db, 6.0) / 2.0)
+        move = StaticMove(
+            Shape.BELL, wolf.frequency_hz, q=octaves_to_q(_WOLF_OCT), gain_db=-min(wolf.over_db, 6.0) / 2.0
+        )
         spans = tuple((self.view.time_of(a), self.view.time_of(b)) for a, b in wolf.spans_s)
         finding = Finding(
             Kind.RING, wolf.frequency_hz, _WOLF_OCT, round(wolf.over_db, 1),
@@ -274,7 +278,7 @@ class Search:
         frequency, over = max(hum.lines, key=lambda line: line[1])
         octaves = 0.06
         confidence = float(np.clip(0.4 + 0.1 * len(hum.lines) + 0.01 * over, 0.4, 0.95))
-        move = Move(Shape.BELL, frequency, q=octaves_to_q(octaves), gain_db=-min(over, 12.0))
+        move = StaticMove(Shape.BELL, frequency, q=octaves_to_q(octaves), gain_db=-min(over, 12.0))
         finding = Finding(
             Kind.HUM, frequency, octaves, round(over, 1), round(confidence, 3), move,
             harmonic=f"{round(frequency / hum.mains_hz)} × {hum.mains_hz:.0f} Hz mains",
@@ -283,7 +287,7 @@ class Search:
         return replace(whole, harmonic=finding.harmonic, share_of_time=1.0, slope=0.0)
 
     def _rumble(self, rumble: Rumble) -> Finding:
-        move = Move(Shape.LOW_CUT, rumble.cut_hz, slope_db_per_octave=24)
+        move = StaticMove(Shape.LOW_CUT, rumble.cut_hz, slope_db_per_octave=24)
         confidence = float(np.clip(0.3 + 0.02 * rumble.over_db, 0.3, 0.85))
         finding = Finding(
             Kind.RUMBLE, rumble.frequency_hz, 1.0, round(rumble.over_db, 1), round(confidence, 3), move,
@@ -319,7 +323,7 @@ def find(
     samples: Sound,
     *,
     sample_rate: float,
-    role: str | None = None,
+    role: Role | None = None,
     most: int = MOST,
     least_confidence: float = LEAST_CONFIDENCE,
 ) -> list[Finding]:

@@ -1,26 +1,25 @@
-"""A track's moves as a stream processor: blocks in, blocks out.
+"""Static moves as a stream processor: blocks in, blocks out.
 
-The same object serves the ear and the file. Any block size gives the same samples, because values
-glide on a grid that is counted from the start of the stream, not from the start of a block.
+Any block size gives the same samples, because values glide on a grid that is counted from the start of
+the stream, not from the start of a block.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
 
-from mivlo.core.errors import BadAudio, InvalidValue
+from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import design_into
 from mivlo.core.kernels import run_gliding, run_steady
-from mivlo.core.moves import Move, SectionPlan, plan_sections, settling_time_s
+from mivlo.core.moves import SectionPlan, StaticMove, plan_sections
+from mivlo.core.processors.memory import forgotten_after_s
+from mivlo.core.processors.protocol import GLIDE_S, Keys, Step, checked_block
 from mivlo.core.units import Floats, positive
-
-GLIDE_S = 0.02
-"""Time in which a changed value reaches its new place."""
 
 _GRID = 64
 """Samples between two designs while something glides; the coefficients are interpolated between."""
@@ -35,7 +34,7 @@ class _Slot:
     own from `mix_from` to `mix_to`, of which `mix_done` (0 to 1) is over.
     """
 
-    key: str
+    key: int | str
     shape_key: tuple[str, int]
     plans: tuple[SectionPlan, ...]
     now: Floats
@@ -51,6 +50,7 @@ class _Slot:
     left: int = 0
     walking: bool = False
     leaving: bool = False
+    memory_s: float = 0.0
 
     @property
     def mix(self) -> float:
@@ -58,11 +58,12 @@ class _Slot:
         t = self.mix_done
         return self.mix_from + (self.mix_to - self.mix_from) * t * t * (3.0 - 2.0 * t)
 
-    def aim(self, goal: Floats, mix: float, grids: int) -> None:
+    def aim(self, goal: Floats, mix: float, grids: int, sample_rate: float) -> None:
         """Go to `goal` and `mix` within `grids` cells of the grid, from wherever the values are."""
         if not np.array_equal(goal, self.goal):
             self.start, self.goal = self.now.copy(), goal
             self.total = self.left = grids
+            self.memory_s = max(self.memory_s, self._memory_of(goal, sample_rate))
         if mix != self.mix_to:
             self.mix_from, self.mix_to, self.mix_done = self.mix, mix, 0.0
 
@@ -88,6 +89,17 @@ class _Slot:
         self.coefs = self.design(sample_rate)
         self.coef_step = np.zeros_like(self.coefs)
         self.left, self.walking = 0, False
+        self.memory_s = forgotten_after_s(self.coefs, sample_rate)
+
+    def _memory_of(self, values: Floats, sample_rate: float) -> float:
+        return forgotten_after_s(self._designed(values, sample_rate), sample_rate)
+
+    def copy(self) -> _Slot:
+        """The same, sharing nothing that changes."""
+        arrays = {
+            name: getattr(self, name).copy() for name in ("now", "start", "goal", "states", "coefs", "coef_step")
+        }
+        return replace(self, **arrays)
 
     def advance(self, samples: int, per_sample: float) -> None:
         """Note that so many samples have passed."""
@@ -97,10 +109,13 @@ class _Slot:
 
     def design(self, sample_rate: float) -> Floats:
         """Coefficients for `now`: (sections, 5)."""
+        return self._designed(self.now, sample_rate)
+
+    def _designed(self, values: Floats, sample_rate: float) -> Floats:
         out = np.empty((len(self.plans), 5))
-        frequency, q = math.exp(self.now[0]), math.exp(self.now[1])
+        frequency, q = math.exp(values[0]), math.exp(values[1])
         for row, plan in zip(out, self.plans, strict=True):
-            design_into(int(plan.kind), sample_rate, frequency, plan.q(q), float(self.now[2]), row)
+            design_into(int(plan.kind), sample_rate, frequency, plan.q(q), float(values[2]), row)
         return out
 
     @property
@@ -113,60 +128,38 @@ class _Slot:
         return not self.moving and self.mix_to == 0.0
 
 
-def _goal_of(move: Move) -> tuple[Floats, float]:
+def _goal_of(step: Step) -> tuple[Floats, float]:
+    move = step.move
     gain = move.gain_db if move.shape.has_gain else 0.0
-    return np.array([math.log(move.frequency_hz), math.log(move.q), gain]), 1.0 if move.enabled else 0.0
+    return np.array([math.log(move.frequency_hz), math.log(move.q), gain]), 1.0 if step.enabled else 0.0
 
 
-def checked_block(block: npt.ArrayLike, channels: int) -> Floats:
-    """A copy of `block` as (n, channels) float64; BadAudio if it has another shape."""
-    x = np.array(block, dtype=np.float64, order="C")
-    if x.ndim != 2 or x.shape[1] != channels:
-        raise BadAudio(f"A block of shape (n, {channels}) is needed, this one has {x.shape}.")
-    return x
+@dataclass(frozen=True, slots=True)
+class _Memory:
+    """All that a chain remembers."""
+
+    position: int
+    slots: list[_Slot] = field(default_factory=list)
 
 
-class Cascade:
-    """Fixed sections as a stream processor; the plain sister of `Chain` for meters and weights.
-
-    Parameters
-    ----------
-    sections : (s, 6) in scipy's order.
-    channels : 1 or 2.
-    """
-
-    def __init__(self, sections: npt.ArrayLike, channels: int) -> None:
-        sos = np.asarray(sections, dtype=np.float64).reshape(-1, 6)
-        self.channels = channels
-        self._coefs = np.ascontiguousarray(sos[:, [0, 1, 2, 4, 5]] / sos[:, 3:4])
-        self._states = np.zeros((len(sos), channels, 4))
-
-    def process(self, block: npt.ArrayLike) -> Floats:
-        """Filter the next samples: (n, channels) in and out."""
-        x = checked_block(block, self.channels)
-        run_steady(x, self._coefs, self._states)
-        return x
-
-
-class Chain:
-    """Stream processor for a list of moves.
+class StaticProcessor:
+    """Stream processor for a run of static moves.
 
     Parameters
     ----------
     sample_rate : Hz.
     channels : 1 or 2.
-    moves : the treatment to start with; it is there at once, without a glide.
+    steps : the moves to start with; they are there at once, without a glide.
 
     Notes
     -----
-    All sections are of minimum phase: `delay_samples` is 0, the output is aligned with the input.
-    A move keeps its place by its key (its position in the list unless `keys` are given), so that a
-    changed value glides; a changed shape or slope fades over from the old to the new one.
+    All sections are of minimum phase: the output is aligned with the input. A move keeps its place by its
+    key, so that a changed value glides; a changed shape or slope fades over from the old to the new one.
     """
 
-    delay_samples = 0
+    latency = 0
 
-    def __init__(self, sample_rate: float, channels: int, moves: Sequence[Move] = ()) -> None:
+    def __init__(self, sample_rate: float, channels: int, steps: Sequence[Step] = ()) -> None:
         positive("sample_rate", sample_rate)
         if channels not in (1, 2):
             raise InvalidValue("channels", channels, "it must be 1 or 2")
@@ -175,33 +168,39 @@ class Chain:
         self._grids = max(1, round(GLIDE_S * sample_rate / _GRID))
         self._position = 0
         self._slots: list[_Slot] = []
-        self.set_moves(moves, glide=False)
+        self.aim(steps, glide=False)
 
     @property
     def gliding(self) -> bool:
         """Whether some value is still on its way."""
         return self._gliding
 
-    def set_moves(self, moves: Sequence[Move], *, keys: Sequence[str] | None = None, glide: bool = True) -> None:
-        """Replace the treatment from the next sample on; values glide there over 20 ms."""
-        names = [str(i) for i in range(len(moves))] if keys is None else list(keys)
-        if len(names) != len(moves) or len(set(names)) != len(names):
+    @property
+    def memory_s(self) -> float:
+        """Seconds after which the past is forgotten to -120 dB: that of all moves, one behind the other."""
+        return sum(slot.memory_s for slot in self._slots if not slot.silent)
+
+    def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
+        """Replace the moves from the next sample on; values glide there over 20 ms."""
+        names = [step.key for step in steps]
+        if len(set(names)) != len(names):
             raise InvalidValue("keys", names, "there must be one of its own for each move")
         old = {slot.key: slot for slot in self._slots if not slot.leaving}
         slots: list[_Slot] = []
-        for key, move in zip(names, moves, strict=True):
+        for step in steps:
+            move = step.move
             shape_key = (str(move.shape), move.slope_db_per_octave if move.shape.has_slope else 0)
-            goal, mix = _goal_of(move)
-            slot = old.get(key)
+            goal, mix = _goal_of(step)
+            slot = old.get(step.key)
             if slot is None or slot.shape_key != shape_key or slot.silent:
-                slot = self._new_slot(key, shape_key, move, goal)  # silent: jump there, then fade in
-            slot.aim(goal, mix, self._grids)
+                slot = self._new_slot(step.key, shape_key, move, goal)  # silent: jump there, then fade in
+            slot.aim(goal, mix, self._grids, self.sample_rate)
             slots.append(slot)
         staying = {id(slot) for slot in slots}
         for slot in self._slots:
             if id(slot) not in staying and not slot.silent:
                 slot.leaving = True
-                slot.aim(slot.goal, 0.0, self._grids)
+                slot.aim(slot.goal, 0.0, self._grids, self.sample_rate)
                 slots.append(slot)
         self._slots = slots
         if not glide:
@@ -209,7 +208,7 @@ class Chain:
                 slot.arrive(self.sample_rate)
         self._gather()
 
-    def _new_slot(self, key: str, shape_key: tuple[str, int], move: Move, goal: Floats) -> _Slot:
+    def _new_slot(self, key: int | str, shape_key: tuple[str, int], move: StaticMove, goal: Floats) -> _Slot:
         plans = plan_sections(move.shape, move.slope_db_per_octave)
         slot = _Slot(
             key=key,
@@ -225,12 +224,13 @@ class Chain:
         slot.arrive(self.sample_rate)
         return slot
 
-    def process(self, block: npt.ArrayLike) -> Floats:
+    def process(self, block: npt.ArrayLike, keys: Keys | None = None) -> Floats:
         """Treat the next samples of the stream.
 
         Parameters
         ----------
         block : (n, channels), any n; float.
+        keys : not used.
 
         Returns
         -------
@@ -291,60 +291,16 @@ class Chain:
             slot.states = self._states[at:end]  # one memory for both kernels
             at = end
 
+    def state(self) -> _Memory:
+        """An exact copy of its memory."""
+        return _Memory(self._position, [slot.copy() for slot in self._slots])
 
-LONGEST_PREROLL_S = 4.0
+    def restore(self, state: _Memory) -> None:
+        """Go on from a copy of the memory."""
+        self._position = state.position
+        self._slots = [slot.copy() for slot in state.slots]
+        self._gather()
 
-
-def warm_chain(
-    samples: npt.ArrayLike,
-    moves: Sequence[Move],
-    start: int,
-    *,
-    sample_rate: float,
-    keys: Sequence[str] | None = None,
-) -> Chain:
-    """A chain whose filters know what comes before frame `start` of `samples` (n, channels).
-
-    It hears as much of it as it can remember (to -120 dB), at most LONGEST_PREROLL_S: from there on it
-    gives what a chain that began at the first frame gives.
-    """
-    x = np.asanyarray(samples)
-    chain = Chain(sample_rate, x.shape[1])
-    chain.set_moves(moves, keys=keys, glide=False)
-    back = int(min(settling_time_s(moves), LONGEST_PREROLL_S) * sample_rate)
-    chain.process(x[max(0, start - back) : start])
-    return chain
-
-
-class TreatedSound:
-    """A recording (n, channels) as it sounds treated, computed where it is sliced.
-
-    Slices that follow each other go on with the same filters; another place is warmed up first.
-    """
-
-    def __init__(self, samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float) -> None:
-        self._samples = np.asanyarray(samples)
-        self._moves, self._rate = list(moves), sample_rate
-        self._chain: Chain | None = None
-        self._at = -1
-
-    @property
-    def shape(self) -> tuple[int, ...]:
-        return self._samples.shape
-
-    def __getitem__(self, stretch: slice) -> Floats:
-        start, stop, _ = stretch.indices(len(self._samples))
-        if self._chain is None or start != self._at:
-            self._chain = warm_chain(self._samples, self._moves, start, sample_rate=self._rate)
-        self._at = stop
-        return self._chain.process(self._samples[start:stop])
-
-
-def treat(samples: npt.ArrayLike, moves: Sequence[Move], *, sample_rate: float, block: int = 65_536) -> Floats:
-    """Treat a whole recording at once: (n, channels) in, (n, channels) float64 out."""
-    x = np.asarray(samples, dtype=np.float64)
-    chain = Chain(sample_rate, x.shape[1], moves)
-    out = np.empty_like(x)
-    for start in range(0, len(x), block):
-        out[start : start + block] = chain.process(x[start : start + block])
-    return out
+    def report(self) -> Mapping[int | str, float]:
+        """Static moves do not move."""
+        return {}

@@ -1,24 +1,22 @@
-"""What a move is, and the sections it becomes."""
+"""The static move: a fixed filter, and the sections it becomes."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
+from typing import ClassVar, Literal
 
 import numpy as np
 import numpy.typing as npt
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import SectionKind, design_section, response_db
+from mivlo.core.moves.bounds import GREATEST_GAIN_DB, GainDb, Hertz, Quality, check
 from mivlo.core.units import Floats, q_to_octaves
 
-LOWEST_HZ, HIGHEST_HZ = 10.0, 24_000.0
-LOWEST_Q, HIGHEST_Q = 0.1, 100.0
-GREATEST_GAIN_DB = 30.0
 BUTTERWORTH_Q = math.sqrt(0.5)
-SLOPES_DB_PER_OCTAVE = (6, 12, 18, 24, 36, 48)
 
 
 class Shape(StrEnum):
@@ -50,14 +48,13 @@ _SINGLE = {
 }
 
 
-def _within(name: str, value: float, low: float, high: float, unit: str) -> None:
-    if not (math.isfinite(value) and low <= value <= high):
-        raise InvalidValue(name, value, f"it must lie between {low:g} and {high:g} {unit}".rstrip())
+Slope = Literal[6, 12, 18, 24, 36, 48]
+"""Slopes of a cut in dB per octave."""
 
 
 @dataclass(frozen=True, slots=True)
-class Move:
-    """One treatment step.
+class StaticMove:
+    """A fixed filter.
 
     Parameters
     ----------
@@ -67,27 +64,24 @@ class Move:
         corner as a ratio, whatever the slope; sqrt(1/2), the default, is Butterworth.
     gain_db : bells and shelves.
     slope_db_per_octave : cuts; one of 6, 12, 18, 24, 36, 48.
-    enabled : a move that is switched off changes nothing.
 
     Raises
     ------
     InvalidValue : names the value that is impossible.
     """
 
+    __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
+
     shape: Shape
-    frequency_hz: float
-    q: float = BUTTERWORTH_Q
-    gain_db: float = 0.0
-    slope_db_per_octave: int = 12
-    enabled: bool = True
+    frequency_hz: Hertz
+    q: Quality = BUTTERWORTH_Q
+    gain_db: GainDb = 0.0
+    slope_db_per_octave: Slope = 12
+    mode: Literal["static"] = "static"
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "shape", Shape(self.shape))
-        _within("frequency_hz", self.frequency_hz, LOWEST_HZ, HIGHEST_HZ, "Hz")
-        _within("q", self.q, LOWEST_Q, HIGHEST_Q, "")
-        _within("gain_db", self.gain_db, -GREATEST_GAIN_DB, GREATEST_GAIN_DB, "dB")
-        if self.slope_db_per_octave not in SLOPES_DB_PER_OCTAVE:
-            raise InvalidValue("slope_db_per_octave", self.slope_db_per_octave, "it must be 6, 12, 18, 24, 36 or 48")
+        check(self)
         if self.shape.has_slope and self.slope_db_per_octave == 6 and not self.is_butterworth:
             raise InvalidValue("q", self.q, "a cut of 6 dB/octave has none; leave it out")
 
@@ -100,6 +94,45 @@ class Move:
     def octaves(self) -> float:
         """Bandwidth in octaves that belongs to `q`."""
         return q_to_octaves(self.q)
+
+    @property
+    def idle(self) -> tuple[str, ...]:
+        """Fields that mean nothing for this shape, or only say what goes without saying."""
+        names = []
+        if not self.shape.has_gain:
+            names.append("gain_db")
+        if not self.shape.has_slope:
+            names.append("slope_db_per_octave")
+        elif self.is_butterworth:
+            names.append("q")
+        return tuple(names)
+
+    @property
+    def needed(self) -> tuple[str, ...]:
+        """Fields that a document must give for this shape, though the type has a default."""
+        return ("gain_db",) if self.shape.has_gain else ()
+
+    @property
+    def listens_to(self) -> tuple[int, ...]:
+        """Strips whose sound it needs beside its own: none."""
+        return ()
+
+    @property
+    def gathers(self) -> bool:
+        """Whether one processor does several of its kind at once: yes."""
+        return True
+
+    @property
+    def structure(self) -> tuple[object, ...]:
+        """What can't glide to another value while it sounds: nothing."""
+        return ()
+
+    def scaled(self, amount: float) -> StaticMove:
+        """The same with its gain in dB times `amount`; cuts and notches stay as they are."""
+        if amount == 1.0 or not self.shape.has_gain:
+            return self
+        gain = min(GREATEST_GAIN_DB, max(-GREATEST_GAIN_DB, self.gain_db * amount))
+        return replace(self, gain_db=gain)
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +172,7 @@ def plan_sections(shape: Shape, slope_db_per_octave: int) -> tuple[SectionPlan, 
     return tuple(plans)
 
 
-def move_sections(move: Move, *, sample_rate: float) -> Floats:
+def move_sections(move: StaticMove, *, sample_rate: float) -> Floats:
     """The sections of one move, switched on or not: (n, 6) in scipy's order."""
     return np.array(
         [
@@ -151,25 +184,12 @@ def move_sections(move: Move, *, sample_rate: float) -> Floats:
     )
 
 
-def treatment_sections(moves: Iterable[Move], *, sample_rate: float) -> Floats:
-    """The sections of all moves that are on: (n, 6), n may be 0."""
-    parts = [move_sections(move, sample_rate=sample_rate) for move in moves if move.enabled]
+def treatment_sections(moves: Iterable[StaticMove], *, sample_rate: float) -> Floats:
+    """The sections of all moves: (n, 6), n may be 0."""
+    parts = [move_sections(move, sample_rate=sample_rate) for move in moves]
     return np.concatenate(parts) if parts else np.empty((0, 6))
 
 
-def treatment_db(moves: Sequence[Move], at_hz: npt.ArrayLike, *, sample_rate: float) -> Floats:
-    """What all moves that are on do together, in dB at the frequencies `at_hz` (m,)."""
+def treatment_db(moves: Sequence[StaticMove], at_hz: npt.ArrayLike, *, sample_rate: float) -> Floats:
+    """What all moves do together, in dB at the frequencies `at_hz` (m,)."""
     return response_db(treatment_sections(moves, sample_rate=sample_rate), at_hz, sample_rate=sample_rate)
-
-
-def settling_time_s(moves: Iterable[Move]) -> float:
-    """Seconds after which the past is forgotten to -120 dB: the longest 2 · T60 of the sections."""
-    longest = 0.02
-    for move in moves:
-        if not move.enabled:
-            continue
-        for plan in plan_sections(move.shape, move.slope_db_per_octave):
-            # a boost rings with A times its quality (cookbook: the pole's quality is A · Q)
-            quality = max(plan.q(move.q), 0.5) * max(1.0, 10.0 ** (move.gain_db / 40.0))
-            longest = max(longest, 2.0 * 2.2 * quality / move.frequency_hz)
-    return longest

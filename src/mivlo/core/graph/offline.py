@@ -1,0 +1,90 @@
+"""The renderer as plain functions, for files, looks and single recordings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+import numpy as np
+import numpy.typing as npt
+
+from mivlo.core.graph.plan import Plan, compile
+from mivlo.core.graph.renderer import Point, Renderer, Tap, blocks
+from mivlo.core.graph.streams import Samples
+from mivlo.core.graph.strips import Strip
+from mivlo.core.moves import Move, Treatment
+from mivlo.core.units import Floats
+
+_ONLY = 1
+
+
+def single(treatment: Treatment, *, channels: int, sample_rate: float) -> Plan:
+    """The plan of one track by itself."""
+    strip = Strip(id=_ONLY, treatment=treatment, channels=1 if channels == 1 else 2)
+    return compile([strip], sample_rate=int(sample_rate))
+
+
+def render(
+    plan: Plan,
+    sources: Mapping[int, Samples],
+    point: Point,
+    start: int,
+    stop: int,
+    *,
+    treated: Mapping[int, Samples] | None = None,
+) -> Iterator[Floats]:
+    """One tap of a plan over the frames start to stop, block after block; exact to -120 dB."""
+    renderer = Renderer(plan, sources, at=start, treated=treated)
+    renderer.want(point)
+    for made in blocks(renderer, stop):
+        yield made[point]
+
+
+class TreatedSound:
+    """A strip as it sounds treated (`Tap.BEHIND` unless said), (frames, channels), computed where it is sliced.
+
+    Slices that follow each other go on with the same memory; another place is warmed up first.
+    """
+
+    def __init__(
+        self, plan: Plan, sources: Mapping[int, Samples], point: Point, frames: int,
+        treated: Mapping[int, Samples] | None = None,
+    ) -> None:  # fmt: skip
+        self._plan, self._sources, self._point = plan, sources, point
+        self._known = treated
+        self.shape = (frames, plan.strips[point[0]].channels)
+        self._renderer: Renderer | None = None
+
+    @classmethod
+    def of(cls, samples: Samples, treatment: Treatment, *, sample_rate: float) -> TreatedSound:
+        """A single recording with its treatment."""
+        plan = single(treatment, channels=int(samples.shape[1]), sample_rate=sample_rate)
+        return cls(plan, {_ONLY: samples}, (_ONLY, Tap.BEHIND), int(samples.shape[0]))
+
+    def __len__(self) -> int:
+        return self.shape[0]
+
+    def __getitem__(self, stretch: slice) -> Floats:
+        start, stop, _ = stretch.indices(self.shape[0])
+        if self._renderer is None or self._renderer.position != start:
+            self._renderer = Renderer(self._plan, self._sources, at=start, treated=self._known)
+            self._renderer.want(self._point)
+        parts = [made[self._point] for made in blocks(self._renderer, stop)]
+        return np.concatenate(parts) if parts else np.zeros((0, self.shape[1]))
+
+
+def treat(samples: npt.ArrayLike, treatment: Treatment | Sequence[Move], *, sample_rate: float) -> Floats:
+    """Treat a whole recording at once, to the precision of a file in 32 bit float.
+
+    Parameters
+    ----------
+    samples : (n, channels), 1 or 2 channels.
+    treatment : a treatment, or moves in the order in which they act.
+    sample_rate : Hz.
+
+    Returns
+    -------
+    (n, channels), float64, aligned with the input.
+    """
+    x = np.asarray(samples)
+    wanted = treatment if isinstance(treatment, Treatment) else Treatment.of(treatment)
+    return TreatedSound.of(x, wanted, sample_rate=sample_rate)[: len(x)]

@@ -1,0 +1,45 @@
+"""What a move is: frozen values, one kind a module; entries and treatments made of them."""
+
+from mivlo.core.moves.bounds import GREATEST_GAIN_DB, HIGHEST_HZ, HIGHEST_Q, LARGEST_ID, LOWEST_HZ, LOWEST_Q
+from mivlo.core.moves.entry import Channels, Entry, Place
+from mivlo.core.moves.kinds import Move, mode_of, move_kinds
+from mivlo.core.moves.static import (
+    BUTTERWORTH_Q,
+    SectionPlan,
+    Shape,
+    StaticMove,
+    butterworth_qualities,
+    move_sections,
+    plan_sections,
+    treatment_db,
+    treatment_sections,
+)
+from mivlo.core.moves.treatment import MOST_MOVES, Aftercare, Phase, Treatment
+
+__all__ = [
+    "BUTTERWORTH_Q",
+    "GREATEST_GAIN_DB",
+    "HIGHEST_HZ",
+    "HIGHEST_Q",
+    "LARGEST_ID",
+    "LOWEST_HZ",
+    "LOWEST_Q",
+    "MOST_MOVES",
+    "Aftercare",
+    "Channels",
+    "Entry",
+    "Move",
+    "Phase",
+    "Place",
+    "SectionPlan",
+    "Shape",
+    "StaticMove",
+    "Treatment",
+    "butterworth_qualities",
+    "mode_of",
+    "move_kinds",
+    "move_sections",
+    "plan_sections",
+    "treatment_db",
+    "treatment_sections",
+]

@@ -1,0 +1,56 @@
+"""The kinds of moves. A new kind is a module of its own and a member of the union `Move`.
+
+What a kind must have: a frozen dataclass with `mode: Literal[NAME] = NAME`, and what `MoveKind` asks for.
+What it does to sound is a processor, registered in `mivlo.core.processors`.
+"""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Protocol, get_args
+
+from mivlo.core.moves.static import StaticMove
+
+Move = StaticMove
+"""Any move: the union of all kinds, told apart by `mode`. A new kind: `StaticMove | OtherMove`."""
+
+
+class MoveKind(Protocol):
+    """What every kind of move has."""
+
+    __dataclass_fields__: ClassVar[dict[str, Any]]
+
+    @property
+    def mode(self) -> str: ...
+
+    @property
+    def listens_to(self) -> tuple[int, ...]:
+        """Ids of the strips whose sound it needs beside its own."""
+
+    @property
+    def idle(self) -> tuple[str, ...]:
+        """Fields that mean nothing with its present values."""
+
+    @property
+    def needed(self) -> tuple[str, ...]:
+        """Fields that a document must give, though the type has a default."""
+
+    @property
+    def gathers(self) -> bool:
+        """Whether one processor does neighbours of this kind at once."""
+
+    @property
+    def structure(self) -> tuple[object, ...]:
+        """What can't glide to another value while it sounds (look-ahead, say)."""
+
+    def scaled(self, amount: float) -> Any:
+        """The same move, acting by `amount` as much (in dB)."""
+
+
+def move_kinds() -> tuple[type[Any], ...]:
+    """The members of the union, in order."""
+    return get_args(Move) or (Move,)
+
+
+def mode_of(kind: type[Any]) -> str:
+    """The name of a kind in documents."""
+    return str(kind.__dataclass_fields__["mode"].default)

@@ -1,0 +1,30 @@
+"""What moves do to sound: one processor a kind, all with the same protocol.
+
+A new kind registers the class that makes it sound in `PROCESSORS`, under the name of its `mode`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from mivlo.core.processors.cascade import Cascade
+from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Processor, Step, checked_block
+from mivlo.core.processors.static import StaticProcessor
+
+Maker = Callable[[float, int, Sequence[Step]], Processor]
+"""Makes a processor of a sample rate, a number of channels, and the steps to start with."""
+
+PROCESSORS: dict[str, Maker] = {"static": StaticProcessor}
+
+__all__ = [
+    "FORGOTTEN",
+    "GLIDE_S",
+    "PROCESSORS",
+    "Cascade",
+    "Keys",
+    "Maker",
+    "Processor",
+    "StaticProcessor",
+    "Step",
+    "checked_block",
+]
