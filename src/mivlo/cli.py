@@ -15,6 +15,7 @@ import typer
 
 from mivlo import __version__
 from mivlo.core.errors import MivloError
+from mivlo.core.roles import Role
 
 app = typer.Typer(
     name="mivlo", add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False,
@@ -63,30 +64,37 @@ def treat(
     """Apply a sheet of moves, or what `find` proposes, to a recording; same length, rate and channels."""
     if (moves is None) != auto:
         raise typer.BadParameter("give either a sheet with --moves or --auto")
-    from mivlo.audio.decode import inspect, read_blocks
+    from mivlo.audio.decode import FileSamples
     from mivlo.audio.encode import Container, Depth, SoundWriter, depth_of
-    from mivlo.core.chain import Chain
-    from mivlo.services.found import search_file
-    from mivlo.services.sheets import parse_sheet
+    from mivlo.core.graph import treated_blocks
+    from mivlo.core.moves import Treatment
 
-    info = inspect(_existing(source))
+    sound = FileSamples(_existing(source), keep_readable=True)
+    info = sound.info
     if moves is not None:
-        steps = parse_sheet(_existing(moves).read_text(), moves.name)
+        from mivlo.services.handover.sheets import parse_sheet
+
+        treatment = parse_sheet(_existing(moves).read_text(), moves.name)
     else:
+        from mivlo.services.findings.documents import search_file
+
         found = search_file(source, role=_role(role), most=limit, least_confidence=least)[1]
-        steps = [f.move for f in found]
-        count = "1 move" if len(steps) == 1 else f"{len(steps)} moves"
+        treatment = Treatment.of(f.move for f in found)
+        count = "1 move" if len(found) == 1 else f"{len(found)} moves"
         typer.echo(f"{count}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
     if out.exists() and out.resolve() == source.resolve():
         raise MivloError("The output would replace the input. Give another name with -o.")
     depth = Depth(bits.value) if bits else depth_of(info.subtype)
     container = Container.FLAC if out.suffix.lower() == ".flac" else Container.WAV
-    chain = Chain(info.sample_rate, info.channels, steps)
     partial = out.with_name(out.name + ".part")
     try:
         with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
-            for block in read_blocks(source, dtype="float64"):
-                writer.write(chain.process(block))
+            done = 0
+            for block in treated_blocks(sound, treatment, sample_rate=info.sample_rate):
+                done += len(block)
+                writer.write(block[: len(block) - max(0, done - sound.ends_at)])
+                if done >= sound.ends_at:  # the end, or where a damaged file can't be read on
+                    break
         partial.replace(out)
     finally:
         partial.unlink(missing_ok=True)
@@ -98,12 +106,10 @@ def _brief(finding: Any) -> str:
     return f"{finding.kind} {finding.frequency_hz:.0f} Hz {finding.move.gain_db:+.1f} dB"
 
 
-def _role(name: str | None) -> str | None:
-    from mivlo.services.roles import Role
-
+def _role(name: str | None) -> Role | None:
     if name is not None and name not in list(Role):
         raise typer.BadParameter(f"--role is one of {', '.join(Role)}")
-    return name
+    return None if name is None else Role(name)
 
 
 @app.command()
@@ -148,7 +154,7 @@ def _documents(paths: list[Path], options: dict[str, Any]) -> Iterator[tuple[Pat
 
 
 def _document(path: Path, options: dict[str, Any]) -> dict[str, Any] | str:
-    from mivlo.services.found import file_document
+    from mivlo.services.findings.documents import file_document
 
     try:
         return file_document(_existing(path), **options)
@@ -201,11 +207,12 @@ def serve() -> None:
     import uvicorn
 
     from mivlo.config import settings
+    from mivlo.live.protocol import LARGEST_MESSAGE
     from mivlo.web.app import make_app
 
     uvicorn.run(
         make_app(), host=settings().host, port=settings().port, log_level="warning",
-        ws_max_size=1 << 20, timeout_graceful_shutdown=2,
+        ws_max_size=LARGEST_MESSAGE, ws_per_message_deflate=False, timeout_graceful_shutdown=2,
     )  # fmt: skip
 
 

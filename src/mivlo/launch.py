@@ -17,8 +17,10 @@ from mivlo.config import PROJECT, URL_FILE, settings
 from mivlo.core.errors import MivloError
 from mivlo.demo import song as demo_song
 from mivlo.jobs import queue
-from mivlo.services import importing, songs
-from mivlo.services.tasks import set_task
+from mivlo.jobs.running import look_again
+from mivlo.services.recordings import importing
+from mivlo.services.song import songs
+from mivlo.services.tasks.tasks import set_task
 from mivlo.store import database
 from mivlo.store.database import session
 
@@ -53,7 +55,7 @@ def load_demo(say: Say) -> None:
         task = importing.request_import(song.id, file.name, digest)
         result = importing.run_import(task.id)
         set_task(task.id, state="done", progress=1.0, result=result)
-    queue.look_again(song.id)
+    look_again(song.id)
     with session() as open_session:
         start, stop = demo_song.PASSAGE_S
         values = {"passage_from_s": start, "passage_to_s": stop}

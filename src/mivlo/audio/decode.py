@@ -136,10 +136,17 @@ class FileSamples:
     Parameters
     ----------
     path : a sound file; `name` is how it is called in messages.
+    keep_readable : where a damaged file can't be read on, give silence and note it in `ends_at`; else refuse it.
+
+    Attributes
+    ----------
+    ends_at : frames that could be read so far as known; fewer than `info.frames` only in a damaged file.
     """
 
-    def __init__(self, path: Path, name: str | None = None) -> None:
+    def __init__(self, path: Path, name: str | None = None, *, keep_readable: bool = False) -> None:
         self.info = inspect(path, name)
+        self.ends_at = self.info.frames
+        self._keep = keep_readable
         self._file = soundfile.SoundFile(str(path))
 
     @property
@@ -149,13 +156,25 @@ class FileSamples:
     def __getitem__(self, stretch: slice) -> Singles:
         """(n, channels) float32. BadAudio at samples that are not numbers or where the file is damaged."""
         start, stop, _ = stretch.indices(self.info.frames)
-        try:
-            self._file.seek(start)
-            x = self._file.read(max(0, stop - start), dtype="float32", always_2d=True)
-        except soundfile.LibsndfileError as error:
-            raise BadAudio(f"Could not read all of {self.info.name}: it is damaged. Export it again.") from error
+        x = self._read(start, min(stop, self.ends_at))
+        wanted = max(0, stop - start)
+        if len(x) < wanted:
+            if not self._keep:
+                raise BadAudio(f"Could not read all of {self.info.name}: it is damaged. Export it again.")
+            self.ends_at = min(self.ends_at, start + len(x))
+            x = np.concatenate([x, np.zeros((wanted - len(x), self.info.channels), dtype=np.float32)])
         _check_numbers(x, self.info.name, start, self.info.sample_rate)
         return np.asarray(x)
+
+    def _read(self, start: int, stop: int) -> Singles:
+        """As many of the frames as can be read."""
+        if stop <= start:
+            return np.zeros((0, self.info.channels), dtype=np.float32)
+        try:
+            self._file.seek(start)
+            return np.asarray(self._file.read(stop - start, dtype="float32", always_2d=True))
+        except soundfile.LibsndfileError:
+            return np.zeros((0, self.info.channels), dtype=np.float32)
 
 
 def resampled_blocks(blocks: Iterator[Singles], from_rate: int, to_rate: int, channels: int) -> Iterator[Singles]:

@@ -62,7 +62,8 @@ class SoundWriter:
         full = 32_768.0 if self.depth is Depth.BITS_16 else 8_388_608.0
         steps = x * full
         if self.depth is Depth.BITS_16:
-            steps = steps + self._random.random(x.shape) - self._random.random(x.shape)
+            dither = self._random.random((*x.shape, 2))  # drawn frame by frame: the same however it is written
+            steps = steps + dither[..., 0] - dither[..., 1]
         steps = np.rint(steps)
         self.clipped += int(np.count_nonzero((steps > full - 1) | (steps < -full)))
         steps = np.clip(steps, -full, full - 1)

@@ -2,6 +2,7 @@
 
 MivloError               anything we say no to, in a sentence for a musician
 ├── InvalidValue         a parameter outside of what it can be (name, value, bound)
+│   └── UnknownKey       a document says something that nobody knows
 └── BadAudio             sound that can't be used (empty, NaN, too many channels)
 """
 
@@ -12,11 +13,20 @@ class MivloError(Exception):
     """Base of all our errors; its text is meant to be shown to the user as it is."""
 
 
-class InvalidValue(MivloError):
+class InvalidValue(MivloError, ValueError):
     """A parameter is impossible; the text gives its name, the value and the bound it broke."""
 
     def __init__(self, name: str, value: object, bound: str) -> None:
         super().__init__(f"{name} is {value!r}, but {bound}.")
+        self.name = name
+        self.value = value
+
+
+class UnknownKey(InvalidValue):
+    """A document has a key that nothing reads; the text names it."""
+
+    def __init__(self, name: str, value: object) -> None:
+        MivloError.__init__(self, f"{name} is not a known key.")
         self.name = name
         self.value = value
 

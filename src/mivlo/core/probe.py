@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -118,14 +119,32 @@ class ProbeStream:
         """Whether anything of the probe is still heard."""
         return self._probe is not None or self._filter.gliding or self._state[3] < 0.9999
 
-    def set_probe(self, probe: Probe | None) -> None:
+    def set_probe(self, probe: Probe | None, *, glide: bool = True) -> None:
         """Hold, move or (None) release the probe."""
         self._probe = probe
         if probe is None:
-            self._filter.aim([])
+            self._filter.aim([], glide=glide)
             return
         self._margin = db_to_gain(probe.margin_db)
-        self._filter.aim([Step(str(probe.mode), probe.as_move())])
+        self._filter.aim([Step(str(probe.mode), probe.as_move())], glide=glide)
+
+    @property
+    def memory_s(self) -> float:
+        """How far back its past reaches."""
+        return self._filter.memory_s
+
+    def state(self) -> tuple[Any, ...]:
+        """An exact copy of its memory."""
+        weights = (self._weight_dry.state(), self._weight_wet.state())
+        return (self._filter.state(), weights, self._state.copy(), self._probe, self._margin)
+
+    def restore(self, state: tuple[Any, ...]) -> None:
+        """Go on from a copy of the memory."""
+        filtered, (dry, wet), levels, self._probe, self._margin = state
+        self._filter.restore(filtered)
+        self._weight_dry.restore(dry)
+        self._weight_wet.restore(wet)
+        self._state = levels.copy()
 
     def process(self, block: npt.ArrayLike, untreated: npt.ArrayLike) -> Floats:
         """(n, channels) of the treated track and of the untreated one; what is heard comes back."""

@@ -1,10 +1,9 @@
-"""Tasks of the queue. Each one does a use case and writes down how it ended."""
+"""The queue itself: procrastinate on our database, and its workers."""
 
 from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Callable
 from typing import Any
 
 import procrastinate
@@ -13,15 +12,10 @@ from procrastinate.exceptions import ConnectorException
 from sqlalchemy import inspect as inspect_database
 from sqlalchemy import text
 
-from mivlo.audio.library import Cancelled
 from mivlo.config import settings
-from mivlo.core.errors import MivloError
-from mivlo.services.analysing import request_stale, run_analysis
-from mivlo.services.errors import NotFound
-from mivlo.services.exporting import run_export
-from mivlo.services.importing import run_import
-from mivlo.services.tasks import get_task, set_task
-from mivlo.store.database import engine, session
+from mivlo.jobs.running import run_task
+from mivlo.store.database import engine
+from mivlo.store.queue import RUN
 
 log = logging.getLogger("mivlo.jobs")
 
@@ -31,19 +25,13 @@ DEAD_AFTER_S = 30.0
 _TAKE_UP_LOCK = 7_262_001
 """The advisory lock of the one worker that looks for lost jobs; any number that nothing else here uses."""
 
-_RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
-    "import": run_import,
-    "export": run_export,
-    "analyse": run_analysis,
-}
-
 
 def make_app(url: str | None = None) -> procrastinate.App:
     """The queue on our database, with its tasks registered."""
     connector = procrastinate.PsycopgConnector(conninfo=url or settings().libpq_url, min_size=1, max_size=4)
     app = procrastinate.App(connector=connector)
 
-    @app.task(name="mivlo.run", retry=False)
+    @app.task(name=RUN, retry=False)
     def run(task_id: int) -> None:
         run_task(task_id)
 
@@ -69,54 +57,6 @@ async def take_up_lost(app: procrastinate.App) -> int:
             log.warning("the worker of job %s died; it is taken up again", job.id)
             await manager.retry_job(job)
     return len(lost)
-
-
-def run_task(task_id: int) -> None:
-    """Do one task and write down how it ended; never raises for what the user can be told."""
-    with session() as open_session:
-        task = get_task(open_session, task_id)
-        kind, state, result, song_id = task.kind, task.state, task.result, task.song_id
-    if state not in ("waiting", "running"):
-        return
-    set_task(task_id, state="running")
-    try:
-        result = _RUNS[kind](task_id)
-    except Cancelled as stopped:
-        set_task(task_id, state="cancelled", message=str(stopped))
-    except MivloError as refused:
-        set_task(task_id, state="failed", message=str(refused))
-    except Exception:
-        log.exception("task %s failed", task_id)
-        set_task(
-            task_id,
-            state="failed",
-            message="Something went wrong inside; nothing was changed. Try again; the server's log has details.",
-        )
-    else:
-        notices = result.get("notices") or ([result["notice"]] if result.get("notice") else [])
-        set_task(task_id, state="done", progress=1.0, result=result, message=" ".join(str(n) for n in notices))
-        if kind != "export":  # a new track wants to be looked at; one that was changed while it was, again
-            look_again(song_id)
-
-
-def defer(task_id: int, url: str | None = None) -> None:
-    """Put a task into the queue."""
-    connector = procrastinate.SyncPsycopgConnector(conninfo=url or settings().libpq_url, min_size=1, max_size=1)
-    app = procrastinate.App(connector=connector)
-    with app.open():
-        app.configure_task("mivlo.run").defer(task_id=task_id)
-
-
-def look_again(song_id: int) -> int:
-    """Have all tracks looked at whose findings are out of date; how many."""
-    try:
-        with session() as open_session:
-            tasks = request_stale(open_session, song_id)
-    except NotFound:  # the song was deleted meanwhile
-        return 0
-    for task_id in tasks:
-        defer(task_id)
-    return len(tasks)
 
 
 def ensure_schema() -> None:

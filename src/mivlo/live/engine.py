@@ -1,55 +1,41 @@
-"""What is heard: tracks through their chains, the probe, the mixer. No sockets, no clock.
+"""What is heard: the renderer, steered by a transport; the probe, the comparison, the monitor limiter. No sockets.
 
-The engine is driven from one thread at a time: `render` makes the next block, the `set_...` methods
-change what the following blocks contain. Everything that changes glides.
+The engine is driven from one thread at a time: `render` makes the next block, the other methods change what the
+following blocks contain. Values glide; what can't glide is taken over by a second renderer in a short blend.
 """
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from collections import OrderedDict
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from mivlo.core.chain import Chain, warm_chain
-from mivlo.core.loudness import level_match_lu
-from mivlo.core.moves import Move, Shape, StaticMove
+from mivlo.core.errors import InvalidValue
+from mivlo.core.graph import Plan, Point, Renderer, RendererState, Strip, StripKind, Tap, compile
+from mivlo.core.graph.glide import RAMP_S, Glide
+from mivlo.core.graph.streams import Samples
+from mivlo.core.moves import Entry, Treatment
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, db_to_gain
-from mivlo.live.modes import Passage, Scope, Signal
+from mivlo.live.inserts import ProbeInsert
+from mivlo.live.modes import Match, Passage, Scope, Signal
+from mivlo.live.previews import Preview, only
+from mivlo.live.transport import Piece, Transport
 
 BLOCK_FRAMES = 512
-LOOP_FADE_S = 0.005
-_RAMP = 0.5 - 0.5 * np.cos(np.pi * np.arange(BLOCK_FRAMES) / BLOCK_FRAMES)
-
-
-@dataclass(slots=True)
-class EngineTrack:
-    """One track as the engine plays it."""
-
-    id: int
-    samples: Singles
-    fader_db: float = 0.0
-    pan: float = 0.0
-    mute: bool = False
-    solo: bool = False
-    keys: tuple[str, ...] = ()
-    moves: tuple[Move, ...] = ()
-
-    @property
-    def channels(self) -> int:
-        return int(self.samples.shape[1])
-
-
-@dataclass(slots=True)
-class _Voice:
-    """The stream state of one track: its chain, and the gains of the last block."""
-
-    chain: Chain
-    gains: Floats = field(default_factory=lambda: np.zeros((2, 2)))  # (treated, untreated) x (left, right)
-    peak: float = 0.0
+MARK_EVERY_S = 10.0
+MOST_MARKS = 64
+WARM_UP_STRIP_S = 6.0
+"""Seconds of sound that may be run over before a seek is heard, added up over the strips that are computed."""
+LEAST_WARM_UP_S = 0.25
+SETTLED_S = 0.1
+"""A change is at rest once nothing new has come for so long; before, nothing is prepared that the next one undoes."""
+SOON_S = 0.75
+"""What comes at the passage's end is prepared at the latest when it is so near."""
+_RAMP = 0.5 - 0.5 * np.cos(np.pi * (np.arange(BLOCK_FRAMES) + 1) / BLOCK_FRAMES)
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,12 +47,13 @@ class Block:
     playing: bool
 
 
-def pan_gains(pan: float, channels: int) -> tuple[float, float]:
-    """Left and right gain. Mono: constant power, -3 dB in the middle. Stereo: balance."""
-    if channels == 2:
-        return min(1.0, 1.0 - pan), min(1.0, 1.0 + pan)
-    angle = (pan + 1.0) * math.pi / 4.0
-    return math.cos(angle), math.sin(angle)
+@dataclass(frozen=True, slots=True)
+class _Ready:
+    """What takes over at a passage's end, and what it was made for."""
+
+    renderer: Renderer
+    loop: Passage
+    made_for: int
 
 
 class Engine:
@@ -74,313 +61,546 @@ class Engine:
 
     Parameters
     ----------
-    sample_rate : Hz, of the song.
-    tracks : what there is to hear.
+    plan : the song's strips as they are saved.
+    sources : the recordings of the tracks.
+    treated : sounds behind the aftercare that are known already (the cache).
     """
 
-    def __init__(self, sample_rate: int, tracks: list[EngineTrack]) -> None:
-        self.sample_rate = sample_rate
-        self.position = 0
-        self.playing = False
-        self.scope = Scope.MIX
+    def __init__(
+        self, plan: Plan, sources: Mapping[int, Samples], treated: Mapping[int, Samples] | None = None
+    ) -> None:
+        self.sample_rate = plan.sample_rate
+        self.transport = Transport(plan.sample_rate, _end(sources))
+        self.scope, self.placed = Scope.MIX, False
         self.signal = Signal.TREATED
         self.focus: int | None = None
-        self.match_db = 0.0
-        self.passage: Passage | None = None
-        self.looping = True
-        self.probe: Probe | None = None
-        self.audition: str | None = None
-        self.limiter = MonitorLimiter(sample_rate)
+        self.match = Match()
+        self.only: frozenset[int] = frozenset()
+        self.limiter = MonitorLimiter(plan.sample_rate)
         self.last_untreated: Floats = np.zeros((0, 1))
         self.last_treated: Floats = np.zeros((0, 1))
-        self._tracks = {track.id: track for track in tracks}
-        self._voices: dict[int, _Voice] = {}
-        self._probe_stream: ProbeStream | None = None
-        self._placed = False
+        self._saved, self._sources = plan, dict(sources)
+        self._treated = dict(treated or {})
+        self._previews: dict[int, Preview] = {}
+        self._probe: Probe | None = None
+        self.plan = plan
+        self._renderer: Renderer | None = None
+        self._successor: Renderer | None = None
+        self._ready: _Ready | None = None
+        self._spare: Renderer | None = None
+        self._kept: tuple[int, Passage, RendererState] | None = None
+        self._marks: OrderedDict[int, RendererState] = OrderedDict()
+        self._version = 0
+        self._changed_at = 0
+        self._clock = 0
+        ramp = round(RAMP_S * plan.sample_rate)
+        self._routes = Glide([1.0, 0.0], ramp)  # how much of the mix, and of the strip alone
+        self._gains = Glide([1.0, 1.0], ramp)  # on the mix, on the strip alone
         self._master = 0.0
-        self._loudness_gain = 1.0
-        self._after_fade: Callable[[], None] | None = None
 
     # --- what is played -------------------------------------------------------------------------
 
     @property
-    def tracks(self) -> list[EngineTrack]:
-        return list(self._tracks.values())
-
-    @property
     def end(self) -> int:
         """Frames of the longest track."""
-        return max((len(track.samples) for track in self._tracks.values()), default=0)
-
-    def set_tracks(self, tracks: list[EngineTrack]) -> None:
-        """Take over the song's present state: faders, moves, tracks that came and went."""
-        self._tracks = {track.id: track for track in tracks}
-        self._voices = {key: voice for key, voice in self._voices.items() if key in self._tracks}
-        if self.focus not in self._tracks:
-            self.set_focus(None)
-        for track in tracks:
-            self._aim(track)
-
-    def set_moves(self, track_id: int, keys: tuple[str, ...], moves: tuple[Move, ...]) -> None:
-        """New moves of one track (while one is dragged); they glide there."""
-        track = self._tracks.get(track_id)
-        if track is not None:
-            track.keys, track.moves = keys, moves
-            self._aim(track)
-
-    def set_audition(self, key: str | None) -> None:
-        """Hear one move of the focused track alone: the others are off meanwhile."""
-        self.audition = key
-        if self.focus is not None:
-            self._aim(self._tracks[self.focus])
-
-    def heard_moves(self, track: EngineTrack) -> list[Move]:
-        """The moves as they sound now: with an audition, only the chosen one, switched on."""
-        if self.audition is None or track.id != self.focus:
-            return list(track.moves)
-        return [
-            replace(move, enabled=key == self.audition) for key, move in zip(track.keys, track.moves, strict=True)
-        ]
-
-    def _aim(self, track: EngineTrack) -> None:
-        voice = self._voices.get(track.id)
-        if voice is not None:
-            voice.chain.set_moves(self.heard_moves(track), keys=track.keys)
-
-    def set_focus(self, track_id: int | None) -> None:
-        """The track that is looked at: it is the one that is heard alone, probed and compared."""
-        if track_id == self.focus:
-            return
-        before = self.focus
-        self.focus = track_id if track_id in self._tracks else None
-        self.audition = None
-        self.set_probe(None)
-        self._probe_stream = None
-        if before in self._tracks:
-            self._aim(self._tracks[before])
-
-    def set_probe(self, probe: Probe | None) -> None:
-        """Hold, move or release the probe on the focused track."""
-        self.probe = probe
-        track = self._tracks.get(self.focus) if self.focus is not None else None
-        if track is None:
-            self.probe = None
-            return
-        if self._probe_stream is None:
-            if probe is None:
-                return
-            self._probe_stream = ProbeStream(self.sample_rate, track.channels)
-        self._probe_stream.set_probe(probe)
+        return self.transport.end
 
     @property
-    def probe_held_back_db(self) -> float:
-        return self._probe_stream.held_back_db if self._probe_stream else 0.0
+    def position(self) -> int:
+        return self.transport.position
 
-    def peaks(self) -> dict[int, float]:
-        """Largest sample of each track in the last block, after its fader."""
-        return {key: voice.peak for key, voice in self._voices.items()}
+    @property
+    def sources(self) -> Mapping[int, Samples]:
+        """The recordings of the tracks."""
+        return self._sources
+
+    @property
+    def playing(self) -> bool:
+        return self.transport.playing
+
+    @property
+    def passage(self) -> Passage | None:
+        return self.transport.passage
+
+    @property
+    def probe(self) -> Probe | None:
+        return self._probe
 
     @property
     def resting(self) -> bool:
         """Whether nothing is heard: paused, and faded out."""
         return not self.playing and self._master == 0.0
 
+    @property
+    def exact(self) -> bool:
+        """Whether what is heard next is what an export of the same state holds, to -120 dB."""
+        return self._renderer is None or self._renderer.exact
+
+    @property
+    def latency_s(self) -> float:
+        """By how much a change of a track is heard later than it is made, for what lies behind it on its way."""
+        return 0.0 if self._renderer is None else self._renderer.latency / self.sample_rate
+
+    def strip(self, strip_id: int) -> Strip:
+        """A strip as it is heard; InvalidValue if there is none."""
+        if strip_id not in self.plan.strips:
+            raise InvalidValue("strip", strip_id, "it is not in this song; choose another one")
+        return self.plan.strips[strip_id]
+
+    def set_song(self, plan: Plan, sources: Mapping[int, Samples], treated: Mapping[int, Samples]) -> None:
+        """Take over the song's saved state. Previews stay over it; those of strips that are gone, go."""
+        self._saved, self._sources, self._treated = plan, dict(sources), dict(treated)
+        self._previews = {i: p for i, p in self._previews.items() if i in plan.strips}
+        self.transport.end = _end(sources)
+        if self.focus not in plan.strips:
+            self._choose(None)
+        self._follow()
+
+    def set_preview(self, strip_id: int, entries: tuple[Entry, ...] | None) -> None:
+        """Moves of a strip as they shall sound meanwhile; None ends it.
+
+        Raises
+        ------
+        InvalidValue : there is no such strip, or the moves can't be those of one.
+        """
+        if strip_id not in self._saved.strips:
+            raise InvalidValue("strip", strip_id, "it is not in this song; choose another one")
+        saved = self._saved.strips[strip_id].treatment
+        if entries is None:
+            self._previews.pop(strip_id, None)
+        else:
+            Treatment(entries=entries)
+            preview = Preview.of(entries, saved)
+            self._previews[strip_id] = preview
+            if preview.empty:
+                del self._previews[strip_id]
+        self._follow()
+
+    def set_only(self, ids: frozenset[int]) -> None:
+        """Hear some moves of the focused strip alone: the others are off meanwhile; none: hear all.
+
+        Raises
+        ------
+        InvalidValue : no strip is in focus, or it has no such move.
+        """
+        if ids:
+            if self.focus is None:
+                raise InvalidValue("only", sorted(ids), "choose a track first")
+            known = {entry.id for entry in self._heard_treatment(self.focus).entries}
+            missing = ids - known
+            if missing:
+                raise InvalidValue("only", min(missing), "the track has no such move any more")
+        self.only = ids
+        self._follow()
+
+    def set_focus(self, strip_id: int | None) -> None:
+        """The strip that is looked at: it is the one that is heard alone, probed and compared."""
+        if strip_id is not None:
+            self.strip(strip_id)
+        if strip_id != self.focus:
+            self._choose(strip_id)
+            self._follow()
+
+    def _choose(self, strip_id: int | None) -> None:
+        self.focus = strip_id
+        self.only = frozenset()
+        self._probe = None
+        self.match = Match()
+
+    def set_scope(self, scope: Scope, *, placed: bool = False) -> None:
+        """The focused strip alone, as it is or (`placed`) through its own fader and groups; or the mix."""
+        self.scope, self.placed = scope, placed
+        self._follow()
+
+    def set_signal(self, signal: Signal) -> None:
+        """What of the treatment is heard."""
+        self.signal = signal
+        self._follow()
+
+    def set_match(self, match: Match) -> None:
+        """By how much each side of the comparison is turned."""
+        self.match = match
+        self._follow()
+
+    def set_probe(self, probe: Probe | None) -> None:
+        """Hold, move or release the probe on the focused strip.
+
+        Raises
+        ------
+        InvalidValue : no strip is in focus.
+        """
+        if probe is not None and self.focus is None:
+            raise InvalidValue("probe", probe.frequency_hz, "choose a track first")
+        self._probe = probe
+        self._follow()
+
+    # --- what follows from it -------------------------------------------------------------------
+
+    def _heard_treatment(self, strip_id: int) -> Treatment:
+        saved = self._saved.strips[strip_id].treatment
+        preview = self._previews.get(strip_id)
+        return saved if preview is None else preview.over(saved)
+
+    def _heard_plan(self) -> Plan:
+        changed = {i: self._heard_treatment(i) for i in self._previews}
+        if self.only and self.focus is not None:
+            here = self._heard_treatment(self.focus)
+            self.only &= {entry.id for entry in here.entries}
+            if self.only:
+                changed[self.focus] = only(here, self.only)
+        if not changed:
+            return self._saved
+        strips = [
+            replace(strip, treatment=changed[i]) if i in changed else strip for i, strip in self._saved.strips.items()
+        ]
+        return compile(strips, sample_rate=self.sample_rate)
+
+    def _follow(self) -> None:
+        """Something was changed: let what is heard go there."""
+        self.plan = self._heard_plan()
+        self._version += 1
+        self._changed_at = self._clock
+        self._marks.clear()
+        route, gain = self._route(), self._output_gains()
+        now = self._clock if self._master else None
+        self._routes.aim(route, now)
+        self._gains.aim(gain, now)
+        if self._renderer is None:
+            return
+        if self.resting:
+            self._renderer = self._successor = None
+        elif self._successor is not None:
+            self._successor = self._begun(self.transport.position)
+        else:
+            self._go_on_with(self._renderer)
+
+    def _go_on_with(self, renderer: Renderer) -> None:
+        """Let the renderer that plays go to the values of now; where it can't, another one takes over."""
+        if renderer.fits(self.plan) and self.focus not in renderer.known:
+            renderer.aim(self.plan)
+            self._steer(renderer, glide=True)
+        else:
+            self._successor = self._begun(self.transport.position)
+
+    @property
+    def _alone(self) -> bool:
+        """Whether the focused strip is heard alone and as it is, without its fader."""
+        return self.scope is Scope.ALONE and self.focus is not None and not self.placed
+
+    def _route(self) -> list[float]:
+        return [0.0, 1.0] if self._alone else [1.0, 0.0]
+
+    def _side_db(self) -> float:
+        """By how much the side of the comparison that is heard is turned."""
+        if self.signal is Signal.TREATED:
+            return self.match.treated_db
+        return self.match.untreated_db if self.signal is Signal.UNTREATED else 0.0
+
+    def _output_gains(self) -> list[float]:
+        side = db_to_gain(self._side_db())
+        return [side if self.focus is None else 1.0, side]
+
+    def _weights(self) -> dict[int, tuple[float, float]]:
+        """How much of treated and untreated is heard of each strip that is compared."""
+        weights = {Signal.TREATED: (1.0, 0.0), Signal.UNTREATED: (0.0, 1.0), Signal.REMOVED: (-1.0, 1.0)}[self.signal]
+        if self.focus is not None:
+            return {self.focus: weights}
+        if self.signal is not Signal.REMOVED:
+            return dict.fromkeys(self.plan.strips, weights)
+        # what is taken away of the tracks; groups and the mix let it through as it is
+        tracks = {i for i, strip in self.plan.strips.items() if strip.kind is StripKind.TRACK}
+        return {i: weights if i in tracks else (0.0, 1.0) for i in self.plan.strips}
+
+    def _heard_strips(self) -> frozenset[int] | None:
+        """The strips that are let into their parents, where it is not as mute and solo say."""
+        if self.focus is None:
+            return None
+        around = frozenset({self.focus, *self.plan.above(self.focus), *self.plan.below(self.focus)})
+        if self.scope is Scope.ALONE and self.placed:
+            muted = {i for i in self.plan.below(self.focus) if self.plan.strips[i].mute}
+            return around - muted
+        if self.signal is Signal.REMOVED:
+            return around & self.plan.audible(solos=True)
+        return None
+
+    def _steer(self, renderer: Renderer, *, glide: bool) -> None:
+        """Let a renderer give what this listener wants to hear."""
+        weights = self._weights()
+        for i in self.plan.strips:
+            if i in renderer.known:
+                continue
+            treated, untreated = weights.get(i, (1.0, 0.0))
+            gain = db_to_gain(self._side_db()) if i == self.focus else 1.0
+            insert = self._insert(renderer, glide=glide) if i == self.focus else None
+            renderer.listen(i, treated=treated, untreated=untreated, gain=gain, insert=insert, glide=glide)
+        renderer.hear_only(self._heard_strips(), glide=glide)
+        renderer.want(*self._points())
+
+    def _insert(self, renderer: Renderer, *, glide: bool) -> ProbeInsert | None:
+        before = renderer.insert(self.focus) if self.focus is not None else None
+        insert = before if isinstance(before, ProbeInsert) else None
+        if self._probe is None and (insert is None or not insert.active):
+            return None
+        if insert is None:
+            channels = self.plan.strips[self.focus].channels  # type: ignore[index]
+            insert = ProbeInsert(ProbeStream(self.sample_rate, channels), self.sample_rate)
+            if self._renderer is not None and self.focus is not None:
+                insert.hear_as(self._renderer.insert(self.focus))
+        insert.set_probe(self._probe, on_untreated=self.signal is Signal.UNTREATED, glide=glide)
+        return insert
+
+    def _points(self) -> tuple[Point, ...]:
+        points: list[Point] = []
+        share = self._routes.over(self._clock, self._clock + 1)[0]
+        if share[0] or self._routes.goal[0]:
+            points.append((self.plan.mix, Tap.PLACED))
+        if self.focus is not None:
+            if share[1] or self._routes.goal[1]:
+                points.append((self.focus, Tap.BEHIND))
+            points += [(self.focus, Tap.UNTREATED), (self.focus, Tap.TREATED)]
+        return tuple(points)
+
     # --- transport ------------------------------------------------------------------------------
 
     def play(self) -> None:
-        """Play on from the playhead; from the passage's start if nobody put the playhead elsewhere."""
-        if not self.end:
-            return
-        passage = self.passage
-        free = self.resting and self.looping and not self._placed
-        if free and passage and not passage.start <= self.position < passage.stop:
-            self._jump(passage.start)
-        self.playing = True
-        self._after_fade = None
+        self.transport.play(resting=self.resting)
 
     def pause(self) -> None:
         """Stop after a short fade."""
-        self.playing = False
+        self.transport.pause()
 
     def seek(self, frame: int) -> None:
         """Go elsewhere: the next block fades out here, the one after it fades in there."""
-        self._placed = True
-        target = max(0, min(int(frame), max(0, self.end - 1)))
-        if self.resting:
-            self._jump(target)
-        else:
-            self._after_fade = lambda: self._jump(target)
+        self.transport.seek(frame, resting=self.resting)
 
     def set_passage(self, passage: Passage | None) -> None:
         """The stretch that is looped; None for the whole song."""
-        self.passage = passage
-        self._placed = False
+        self.transport.set_passage(passage)
+        self._ready = None
 
-    def _jump(self, frame: int) -> None:
-        self.position = frame
-        self._voices.clear()
+    def set_loop(self, on: bool) -> None:
+        self.transport.looping = on
+
+    # --- renderers ------------------------------------------------------------------------------
+
+    def _computed(self) -> dict[int, Samples]:
+        """The treated sounds that need not be computed: not that of the strip that is looked at, nor of previews."""
+        inside = {self.focus, *self._previews}
+        return {i: known for i, known in self._treated.items() if i not in inside and i in self.plan.strips}
+
+    def _new(self, at: int, *, limit: int | None) -> Renderer:
+        renderer = Renderer(
+            self.plan, self._sources, at=at, treated=self._computed(), grid=None, solos=True, longest_warm_up=limit
+        )
+        self._steer(renderer, glide=False)
+        return renderer
+
+    def _warm_up_limit(self) -> int:
+        computing = max(1, len(self.plan.strips) - len(self._computed()))
+        return round(self.sample_rate * max(LEAST_WARM_UP_S, WARM_UP_STRIP_S / computing))
+
+    def _begun(self, at: int) -> Renderer:
+        """A renderer that goes on at a frame: exact where that is to be had in time, else after its memory."""
+        limit = self._warm_up_limit()
+        marks = [frame for frame in self._marks if at - limit <= frame <= at]
+        if marks:
+            renderer = self._new(max(marks), limit=0)
+            renderer.restore(self._marks[max(marks)])
+            if renderer.position < at:
+                renderer.render(at - renderer.position)
+            return renderer
+        renderer = self._new(at, limit=limit)
+        renderer.warm_up()
+        return renderer
+
+    def _mark(self, renderer: Renderer) -> None:
+        """Keep how it stands here, so that a seek into what follows is exact at once."""
+        every = round(MARK_EVERY_S * self.sample_rate)
+        if renderer.position // every == (renderer.position - BLOCK_FRAMES) // every or not renderer.exact:
+            return
+        if renderer.memory <= self._warm_up_limit():
+            return  # a seek is exact without
+        self._marks[renderer.position] = renderer.state()
+        while len(self._marks) > MOST_MARKS:
+            self._marks.popitem(last=False)
+
+    def _prepare(self) -> None:
+        """Get what takes over at the passage's end ready, a little with each block."""
+        loop = self.transport.loop
+        if loop is None or self._successor is not None:
+            return
+        left = self._blend(loop) - self.transport.position
+        if left < 0:
+            return  # behind the passage, or turning already
+        ready = self._ready
+        if ready is not None and (ready.made_for != self._version or ready.loop != loop):
+            ready = self._ready = None
+        settled = self._clock - self._changed_at >= SETTLED_S * self.sample_rate
+        soon = left <= SOON_S * self.sample_rate
+        if ready is None and (settled or soon):
+            ready = self._ready = _Ready(self._turned(loop, limit=None), loop, self._version)
+        if ready is not None:
+            blocks = max(1, left // BLOCK_FRAMES)
+            behind = max(0, ready.renderer.warming_left)
+            ready.renderer.warm_up(min(32_768, max(2_048, -(-behind // blocks))))
+
+    def _turned(self, loop: Passage, *, limit: int | None) -> Renderer:
+        """A renderer that stands where the blend at the passage's end begins in what lies before its start."""
+        at = loop.start - self.transport.fade
+        if self._kept is not None and self._kept[:2] == (self._version, loop):
+            spare = self._spare if self._spare is not None and self._spare.fits(self.plan) else None
+            renderer = spare or self._new(at, limit=0)
+            self._spare = None
+            renderer.restore(self._kept[2])
+            return renderer
+        return self._new(at, limit=limit)
+
+    def _turn(self, piece: Piece) -> Renderer:
+        """What is blended in at the passage's end."""
+        loop = piece.turn
+        assert loop is not None
+        ready = self._ready
+        if ready is None or ready.loop != loop:
+            ready = _Ready(self._turned(loop, limit=self._warm_up_limit()), loop, self._version)
+        if ready.renderer.warming_left > self._warm_up_limit():  # it would not be ready in time
+            ready = _Ready(self._turned(loop, limit=self._warm_up_limit()), loop, self._version)
+        self._ready = ready
+        renderer = ready.renderer
+        wanted = loop.start - (loop.stop - piece.start)
+        if renderer.position <= self._blend(loop) - (loop.stop - loop.start):
+            renderer.warm_up()
+            if renderer.exact and ready.made_for == self._version:
+                self._kept = (self._version, loop, renderer.state())
+        if renderer.position < wanted:
+            renderer.render(wanted - renderer.position)
+        return renderer
+
+    def _blend(self, loop: Passage) -> int:
+        return loop.stop - self.transport.fade
 
     # --- rendering ------------------------------------------------------------------------------
 
     def render(self) -> Block:
         """The next BLOCK_FRAMES frames."""
-        fading_out = not self.playing or self._after_fade is not None
-        goal = 0.0 if fading_out else 1.0
-        position = self.position
-        if self._master == 0.0 and goal == 0.0:
-            self._finish_fade()
-            return self.render() if self.playing else self._silence()
-        out = self._mix(self._frames())
-        out *= (self._master + (goal - self._master) * _RAMP)[:, None]
+        transport = self.transport
+        if self.resting or not self.end:
+            return Block(np.zeros((BLOCK_FRAMES, 2), dtype=np.float32), transport.position, False)
+        if self._master == 0.0 and transport.target is not None:
+            transport.jump(transport.target)
+        position = transport.position
+        goal = 1.0 if transport.playing and transport.target is None else 0.0
+        out = self._play()
+        if goal != self._master:
+            out *= (self._master + (goal - self._master) * _RAMP)[:, None]
         self._master = goal
         if goal == 0.0:
-            self._finish_fade()
+            self._faded_out()
+        elif not transport.playing:  # the song has ended
+            self._master = 0.0
+            self._renderer = self._successor = self._ready = None
         self.limiter.process(out)
         return Block(out.astype(np.float32), position, True)
 
-    def _finish_fade(self) -> None:
-        if self._after_fade is not None:
-            self._after_fade()
-            self._after_fade = None
+    def _faded_out(self) -> None:
+        if self.transport.target is not None:
+            self.transport.jump(self.transport.target)
+        if self._renderer is not None and self._renderer.position != self.transport.position:
+            self._renderer = self._ready = None
 
-    def _silence(self) -> Block:
-        for voice in self._voices.values():
-            voice.peak = 0.0
-        return Block(np.zeros((BLOCK_FRAMES, 2), dtype=np.float32), self.position, False)
-
-    def _frames(self) -> tuple[int, int, int]:
-        """(start, frames before the loop's end, where the rest begins); moves the playhead on."""
-        start, stop = self.position, self.end
-        back = 0
-        if self.passage is not None and self.looping and start < self.passage.stop:
-            stop, back = min(self.passage.stop, self.end), self.passage.start
-        before = min(BLOCK_FRAMES, max(0, stop - start))
-        if before < BLOCK_FRAMES:
-            if self.passage is None and not self.looping:
-                self.playing = False
-                self.position = 0
-                return start, before, -1
-            self.position = back + BLOCK_FRAMES - before
-        else:
-            self.position = start + BLOCK_FRAMES
-        return start, before, back
-
-    def _read(self, samples: Singles, frames: tuple[int, int, int]) -> Floats:
-        """The track's own samples, with a short fade over where the loop jumps back."""
-        start, before, back = frames
-        out = np.zeros((BLOCK_FRAMES, samples.shape[1]))
-        part = samples[start : start + before]
-        out[: len(part)] = part
-        if before < BLOCK_FRAMES and back >= 0:
-            rest = samples[back : back + BLOCK_FRAMES - before]
-            out[before : before + len(rest)] = rest
-        self._blend_loop_end(samples, out, start)
-        return out
-
-    def _blend_loop_end(self, samples: Singles, out: Floats, start: int) -> None:
-        """Before the loop's end the sound before its start fades in, so that the jump is smooth."""
-        passage = self.passage
-        if passage is None or not self.looping or start >= passage.stop:
-            return
-        fade = min(int(LOOP_FADE_S * self.sample_rate), passage.start)
-        first = max(start, passage.stop - fade)
-        last = min(start + BLOCK_FRAMES, passage.stop, len(samples))
-        if fade <= 0 or last <= first:
-            return
-        at = np.arange(first, last)
-        share = ((at - (passage.stop - fade) + 0.5) / fade)[:, None]
-        incoming = samples[at - (passage.stop - passage.start)]
-        out[first - start : last - start] *= 1.0 - share
-        out[first - start : last - start] += incoming * share
-
-    def _mix(self, frames: tuple[int, int, int]) -> Floats:
+    def _play(self) -> Floats:
+        """What is heard of the next block, before the fades of play and pause."""
+        renderer = self._renderer
+        if renderer is None or renderer.position != self.transport.position:
+            self._renderer = self._begun(self.transport.position)
+            self._successor = None
+        self._prepare()
         out = np.zeros((BLOCK_FRAMES, 2))
-        for track in self._tracks.values():
-            goal = self._gains(track)
-            voice = self._voices.get(track.id)
-            if not goal.any() and (voice is None or not voice.gains.any()):
-                if voice is not None:
-                    del self._voices[track.id]
-                continue
-            if voice is None:
-                voice = self._warm_voice(track, frames[0])
-            dry = self._read(track.samples, frames)
-            wet = voice.chain.process(dry)
-            if track.id == self.focus:
-                self.last_untreated, self.last_treated = dry, wet
-                if self._probe_stream is not None:
-                    if self.signal is Signal.UNTREATED:
-                        dry = self._probe_stream.process(dry, dry)
-                    elif self.signal is Signal.TREATED:
-                        wet = self._probe_stream.process(wet, dry)
-            self._add(out, voice, goal, wet, dry)
-        gain = db_to_gain(self.match_db) if self._matching else 1.0
-        out *= (self._loudness_gain + (gain - self._loudness_gain) * _RAMP)[:, None]
-        self._loudness_gain = gain
+        filled = 0
+        seen: list[tuple[Floats, Floats]] = []
+        for piece in self.transport.take(BLOCK_FRAMES):
+            out[filled : filled + piece.count] = self._heard(piece, seen)
+            filled += piece.count
+            self._clock += piece.count
+        self._clock += BLOCK_FRAMES - filled
+        if seen:
+            self.last_untreated = np.concatenate([x for x, _ in seen])
+            self.last_treated = np.concatenate([y for _, y in seen])
+        if self._renderer is not None:
+            self._mark(self._renderer)
         return out
+
+    def _heard(self, piece: Piece, seen: list[tuple[Floats, Floats]]) -> Floats:
+        assert self._renderer is not None
+        here = self._routed(self._renderer, piece.count, seen)
+        if self._successor is not None and piece.turn is None:
+            here = self._taken_over(here, piece.count)
+        if piece.turn is None:
+            return here
+        coming = self._turn(piece)
+        there = self._routed(coming, piece.count, None)
+        share = self._share(piece)
+        mixed = here * (1.0 - share) + there * share
+        if piece.stop == piece.turn.stop:
+            made_for = self._ready.made_for if self._ready is not None else self._version
+            self._spare, self._renderer = self._renderer, coming
+            self._ready = self._successor = None
+            if made_for != self._version:  # changed while it turned
+                self._go_on_with(coming)
+        return mixed
+
+    def _share(self, piece: Piece) -> Floats:
+        """How much of what comes is heard over a piece of the blend: (n, 1)."""
+        assert piece.turn is not None
+        fade = self.transport.fade
+        at = np.arange(piece.start, piece.stop) - (piece.turn.stop - fade)
+        return np.asarray(((at + 0.5) / fade)[:, None])
+
+    def _taken_over(self, here: Floats, count: int) -> Floats:
+        """Blend into the renderer that takes over at the same frame."""
+        assert self._successor is not None
+        successor, self._successor = self._successor, None
+        there = self._routed(successor, count, None)
+        fade = min(self.transport.fade, count)
+        share = np.minimum(1.0, (np.arange(count) + 0.5) / fade)[:, None]
+        self._renderer = successor
+        self._ready = self._spare = None
+        return np.asarray(here * (1.0 - share) + there * share)
+
+    def _routed(self, renderer: Renderer, count: int, seen: list[tuple[Floats, Floats]] | None) -> Floats:
+        """What a renderer gives, as the mix or the strip alone: (count, 2)."""
+        points = self._points()
+        if renderer.wanted != points:
+            renderer.want(*points)
+        made = renderer.render(count)
+        routes = self._routes.over(self._clock, self._clock + count)
+        gains = self._gains.over(self._clock, self._clock + count)
+        weights = routes * gains
+        out = np.zeros((count, 2))
+        mix = made.get((self.plan.mix, Tap.PLACED))
+        if mix is not None:
+            out += mix * weights[:, :1]
+        alone = made.get((self.focus, Tap.BEHIND)) if self.focus is not None else None
+        if alone is not None:
+            out += alone * weights[:, 1:]
+        if seen is not None and self.focus is not None and (self.focus, Tap.TREATED) in made:
+            seen.append((made[self.focus, Tap.UNTREATED], made[self.focus, Tap.TREATED]))
+        return out
+
+    # --- meters ---------------------------------------------------------------------------------
 
     @property
-    def _matching(self) -> bool:
-        return self.signal is Signal.TREATED and self.match_db != 0.0
+    def probe_held_back_db(self) -> float:
+        if self._renderer is None or self.focus is None:
+            return 0.0
+        insert = self._renderer.insert(self.focus)
+        return insert.held_back_db if isinstance(insert, ProbeInsert) else 0.0
 
-    def _warm_voice(self, track: EngineTrack, start: int) -> _Voice:
-        """A voice whose filters know what came before `start`."""
-        moves = self.heard_moves(track)
-        chain = warm_chain(track.samples, moves, start, sample_rate=self.sample_rate, keys=track.keys)
-        voice = self._voices[track.id] = _Voice(chain)
-        if self._master == 0.0:
-            voice.gains = self._gains(track)  # the master fades in: no ramp of its own needed
-        return voice
-
-    def _gains(self, track: EngineTrack) -> Floats:
-        """Goal of (treated, untreated) x (left, right) for one track."""
-        focused = track.id == self.focus
-        if self.scope is Scope.ALONE and self.focus is not None:
-            if not focused:
-                return np.zeros((2, 2))
-            sides = np.ones(2)
-        else:
-            any_solo = any(other.solo for other in self._tracks.values())
-            if track.mute or (any_solo and not track.solo):
-                return np.zeros((2, 2))
-            sides = np.array(pan_gains(track.pan, track.channels)) * db_to_gain(track.fader_db)
-        compared = focused or self.focus is None
-        if self.signal is Signal.REMOVED:
-            treated, untreated = (-1.0, 1.0) if compared else (0.0, 0.0)
-        elif self.signal is Signal.UNTREATED and compared:
-            treated, untreated = 0.0, 1.0
-        else:
-            treated, untreated = 1.0, 0.0
-        return np.outer([treated, untreated], sides)
-
-    def _add(self, out: Floats, voice: _Voice, goal: Floats, wet: Floats, dry: Floats) -> None:
-        loudest = 0.0
-        for side in range(2):
-            source = min(side, wet.shape[1] - 1)
-            part = np.zeros(BLOCK_FRAMES)
-            for row, x in ((0, wet), (1, dry)):
-                before, after = voice.gains[row, side], goal[row, side]
-                if before == after:
-                    if after:
-                        part += x[:, source] * after
-                else:
-                    part += x[:, source] * (before + (after - before) * _RAMP)
-            out[:, side] += part
-            loudest = max(loudest, float(np.max(np.abs(part))))
-        voice.gains, voice.peak = goal, loudest
+    def peaks(self) -> dict[int, float]:
+        """Largest sample of each strip in the last block, behind its fader."""
+        if self._renderer is None or self.resting:
+            return dict.fromkeys(self.plan.strips, 0.0)
+        return self._renderer.peaks()
 
 
-def warm_up() -> None:
-    """Load the compiled kernels, so that the first block of the first listener is not late."""
-    for channels in (1, 2):
-        samples = np.zeros((4 * BLOCK_FRAMES, channels), dtype=np.float32)
-        track = EngineTrack(0, samples, keys=("0",), moves=(StaticMove(Shape.BELL, 1000.0, q=2.0, gain_db=-3.0),))
-        engine = Engine(48_000, [track])
-        engine.set_focus(0)
-        engine.set_probe(Probe(1000.0))
-        engine.play()
-        engine.render()
-        engine.set_moves(0, ("0",), (StaticMove(Shape.BELL, 900.0, q=2.0, gain_db=-6.0),))
-        engine.set_probe(None)
-        engine.render()
-        level_match_lu(samples, samples, sample_rate=48_000)
+def _end(sources: Mapping[int, Samples]) -> int:
+    return max((int(samples.shape[0]) for samples in sources.values()), default=0)

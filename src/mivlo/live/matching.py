@@ -2,45 +2,87 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
 import numpy as np
 
-from mivlo.core.chain import warm_chain
-from mivlo.core.loudness import level_match_lu
-from mivlo.core.units import Floats, db_to_gain
-from mivlo.live.engine import EngineTrack, pan_gains
-from mivlo.live.modes import Passage, Scope
+from mivlo.core.graph import Plan, Point, Renderer, StripKind, Tap, blocks
+from mivlo.core.graph.streams import Samples
+from mivlo.core.loudness import SILENCE_LUFS, LoudnessMeter
+from mivlo.core.units import db_to_gain
+from mivlo.live.modes import Match, Passage, Scope
 
 LONGEST_S = 60.0
+CEILING_DB = -0.6
+"""Just below the monitor limiter's: rather than turning up beyond it, the louder side is turned down."""
+_BLOCK = 16_384
 
 
-def match_of(tracks: list[EngineTrack], focus: int | None, scope: Scope, passage: Passage, sample_rate: int) -> float:
-    """Gain in LU that makes treated as loud as untreated over the passage (at most its first minute).
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """What is compared over which frames, for one listener."""
 
-    Alone: of the focused track. In the mix: of the whole mix, with the focused track (or, without
-    one, all tracks) treated or not.
+    plan: Plan
+    sources: Mapping[int, Samples]
+    treated: Mapping[int, Samples]
+    focus: int | None
+    scope: Scope
+    placed: bool
+    passage: Passage
+
+
+@dataclass(slots=True)
+class _Heard:
+    """Loudness and peak of one tap."""
+
+    meter: LoudnessMeter
+    peak: float = 0.0
+
+
+def measure(c: Compared) -> tuple[float, Match]:
+    """Gain in LU that makes treated as loud as untreated over the passage (its first minute), and whom to turn.
+
+    With a strip in focus it is the strip's own, before its fader; without one, that of the whole mix.
     """
-    stop = min(passage.stop, passage.start + int(LONGEST_S * sample_rate))
-    passage = Passage(passage.start, stop)
-    if scope is Scope.ALONE and focus is not None:
-        track = next(track for track in tracks if track.id == focus)
-        dry, wet = _both(track, passage, sample_rate)
-        return level_match_lu(dry, wet, sample_rate=sample_rate)
-    before = np.zeros((stop - passage.start, 2))
-    after = np.zeros_like(before)
-    any_solo = any(track.solo for track in tracks)
-    for track in tracks:
-        if track.mute or (any_solo and not track.solo):
-            continue
-        dry, wet = _both(track, passage, sample_rate)
-        sides = np.array(pan_gains(track.pan, track.channels)) * db_to_gain(track.fader_db)
-        compared = focus is None or track.id == focus
-        before[: len(dry)] += (dry if compared else wet) * sides
-        after[: len(wet)] += wet * sides
-    return level_match_lu(before, after, sample_rate=sample_rate)
+    if c.focus is not None:
+        before, after = _levels(c, ((c.focus, Tap.UNTREATED), (c.focus, Tap.TREATED)))
+    else:
+        point = (c.plan.mix, Tap.PLACED)
+        (after,) = _levels(c, (point,))
+        (before,) = _levels(c, (point,), untreated=True)
+    levels = (before.meter.integrated_lufs(), after.meter.integrated_lufs())
+    if SILENCE_LUFS in levels:  # nothing to match
+        return 0.0, Match()
+    match = levels[0] - levels[1]
+    if match > 0.0 and _peak_db(c, after, match) > CEILING_DB:
+        return match, Match(untreated_db=-match)
+    return match, Match(treated_db=match)
 
 
-def _both(track: EngineTrack, passage: Passage, sample_rate: int) -> tuple[Floats, Floats]:
-    """(untreated, treated) samples of the passage; a mono track as (n, 1)."""
-    dry = np.asarray(track.samples[passage.start : passage.stop], dtype=np.float64)
-    chain = warm_chain(track.samples, track.moves, passage.start, sample_rate=sample_rate)
-    return dry, chain.process(dry)
+def _peak_db(c: Compared, treated: _Heard, match: float) -> float:
+    """The highest peak, at the most, with treated turned up."""
+    gain = db_to_gain(match)
+    if c.focus is None or (c.scope is Scope.ALONE and not c.placed):
+        return 20.0 * math.log10(max(treated.peak * gain, 1e-9))
+    mix, strip = _levels(c, ((c.plan.mix, Tap.PLACED), (c.focus, Tap.PLACED)))
+    return 20.0 * math.log10(max(mix.peak + (gain - 1.0) * strip.peak, 1e-9))
+
+
+def _levels(c: Compared, points: tuple[Point, ...], *, untreated: bool = False) -> list[_Heard]:
+    rate = c.plan.sample_rate
+    stop = min(c.passage.stop, c.passage.start + int(LONGEST_S * rate))
+    known = {} if untreated else {i: x for i, x in c.treated.items() if i != c.focus}
+    renderer = Renderer(c.plan, c.sources, at=c.passage.start, treated=known, grid=None, solos=True)
+    if untreated:
+        for i, strip in c.plan.strips.items():
+            if strip.kind is StripKind.TRACK or any(run.entries for run in c.plan.runs(i)):
+                renderer.listen(i, treated=0.0, untreated=1.0, glide=False)
+    renderer.want(*points)
+    heard = [_Heard(LoudnessMeter(rate, 2 if p[1] is Tap.PLACED else c.plan.strips[p[0]].channels)) for p in points]
+    for made in blocks(renderer, stop, block=_BLOCK):
+        for level, point in zip(heard, points, strict=True):
+            level.meter.add(made[point])
+            level.peak = max(level.peak, float(np.max(np.abs(made[point]), initial=0.0)))
+    return heard

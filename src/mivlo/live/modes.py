@@ -27,3 +27,11 @@ class Passage:
 
     start: int
     stop: int
+
+
+@dataclass(frozen=True, slots=True)
+class Match:
+    """By how much each side of a comparison is turned so that both are equally loud, in dB."""
+
+    treated_db: float = 0.0
+    untreated_db: float = 0.0

@@ -7,25 +7,42 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Sequence
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
-from mivlo.core.moves import Move, Shape, StaticMove
+from mivlo.core.errors import MivloError
+from mivlo.core.moves import LARGEST_ID, MOST_MOVES, Entry
+from mivlo.core.moves.bounds import Hertz, Id, Seconds
 from mivlo.core.probe import Probe, ProbeMode
 from mivlo.core.spectra import quantise
 from mivlo.core.units import Floats
+from mivlo.description import flat_union, read_entry, sentence
 from mivlo.live.engine import Block
 from mivlo.live.modes import Scope, Signal
 
-VERSION = 1
+VERSION = 2
 SOUND, SPECTRUM, CURVES = 1, 2, 3
+LARGEST_MESSAGE = 16 * 2**20
+"""Bytes; longer ones end the session."""
+LONGEST_TEXT = 2**20
+"""A message that says more than this is refused: none has that much to say."""
+
+Count = Annotated[int, Field(ge=0, le=2**62)]
+
+
+class NotUnderstood(MivloError):
+    """A message that can't be one of ours; `seq` is its number, if it has one."""
+
+    def __init__(self, why: str, seq: int | None = None) -> None:
+        super().__init__(f"message not understood: {why}")
+        self.seq = seq
 
 
 class _Message(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-    seq: int = 0
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    seq: Annotated[int, Field(ge=0, le=LARGEST_ID)] = 0
 
 
 class Play(_Message):
@@ -38,13 +55,13 @@ class Pause(_Message):
 
 class Seek(_Message):
     type: Literal["seek"]
-    at_s: float
+    at_s: Seconds
 
 
 class SetPassage(_Message):
     type: Literal["passage"]
-    from_s: float | None = None
-    to_s: float | None = None
+    from_s: Seconds | None = None
+    to_s: Seconds | None = None
 
 
 class SetLoop(_Message):
@@ -54,12 +71,15 @@ class SetLoop(_Message):
 
 class SetFocus(_Message):
     type: Literal["focus"]
-    track_id: int | None
+    track_id: Id | None
 
 
 class SetScope(_Message):
+    """`placed`: alone at the strip's own fader, pan and groups."""
+
     type: Literal["scope"]
     scope: Scope
+    placed: bool = False
 
 
 class SetSignal(_Message):
@@ -73,8 +93,8 @@ class SetMatch(_Message):
 
 
 class ProbeValues(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-    frequency_hz: float = Field(ge=10, le=24_000)
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    frequency_hz: Hertz
     octaves: float = 0.1
     gain_db: float = 12.0
     mode: ProbeMode = ProbeMode.BOOST
@@ -89,48 +109,40 @@ class SetProbe(_Message):
     probe: ProbeValues | None
 
 
-class LiveMove(BaseModel):
-    model_config = ConfigDict(extra="ignore")
-    id: int
-    shape: Shape
-    frequency_hz: float
-    q: float
-    gain_db: float = 0.0
-    slope_db_per_octave: int = 12
-    enabled: bool = True
+class _LiveMove(BaseModel):
+    model_config = ConfigDict(extra="ignore", allow_inf_nan=False)
+    id: Id
 
-    def move(self) -> Move:
-        return StaticMove(
-            self.shape,
-            self.frequency_hz,
-            q=self.q,
-            gain_db=self.gain_db,
-            slope_db_per_octave=self.slope_db_per_octave,
-            enabled=self.enabled,
-        )
+
+LiveMove: Any = flat_union("LiveMove", base=_LiveMove)
 
 
 class SetMoves(_Message):
-    """The moves of a track as they are while one of them is dragged; not saved."""
+    """The moves of a strip as they are while one of them is dragged; not saved. Null ends it."""
 
     type: Literal["moves"]
-    track_id: int
-    moves: list[LiveMove]
+    track_id: Id
+    moves: Annotated[list[LiveMove], Field(max_length=MOST_MOVES)] | None
+
+    def entries(self) -> tuple[Entry, ...] | None:
+        if self.moves is None:
+            return None
+        return tuple(read_entry(move.model_dump(mode="json"), entry_id=move.id) for move in self.moves)
 
 
-class SetAudition(_Message):
-    """Hear one move of the focused track alone."""
+class SetOnly(_Message):
+    """Hear some moves of the focused strip alone; null: all of them."""
 
-    type: Literal["audition"]
-    move_id: int | None
+    type: Literal["only"]
+    move_ids: Annotated[list[Id], Field(max_length=MOST_MOVES)] | None
 
 
 class Played(_Message):
     """What the client has played: sound frames so far, and how often it ran dry."""
 
     type: Literal["played"]
-    frames: int
-    dropped: int = 0
+    frames: Count
+    dropped: Count = 0
 
 
 Message = Annotated[
@@ -145,7 +157,7 @@ Message = Annotated[
     | SetMatch
     | SetProbe
     | SetMoves
-    | SetAudition
+    | SetOnly
     | Played,
     Field(discriminator="type"),
 ]
@@ -154,8 +166,28 @@ _reader: TypeAdapter[Message] = TypeAdapter(Message)
 
 
 def parse(text: str) -> Message:
-    """A message from the client; pydantic.ValidationError where it is none."""
-    return _reader.validate_json(text)
+    """A message from the client.
+
+    Raises
+    ------
+    NotUnderstood : it is none; the sentence says why.
+    """
+    if len(text) > LONGEST_TEXT:
+        raise NotUnderstood(f"it is {len(text) / 2**20:.1f} MB long")
+    try:
+        return _reader.validate_json(text)
+    except ValidationError as error:
+        raise NotUnderstood(sentence(error, whole="it")[:400], _seq_of(error)) from error
+
+
+def _seq_of(error: ValidationError) -> int | None:
+    """The number of a message that was refused, where that can be told."""
+    for problem in error.errors():
+        given = problem.get("input")
+        seq = given.get("seq") if isinstance(given, dict) else None
+        if isinstance(seq, int) and 0 <= seq <= LARGEST_ID:
+            return seq
+    return None
 
 
 def sound(block: Block, seq: int, first_frame: int, sample_rate: int) -> bytes:

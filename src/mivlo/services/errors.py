@@ -2,8 +2,9 @@
 
 MivloError (core)            400  a sentence for a musician
 ├── NotFound                 404
-├── StaleRevision            409  somebody else changed the song meanwhile
+├── StaleRevision            409  somebody else changed the same thing meanwhile
 ├── NothingToUndo            409
+├── ChangedSince             409  an undo would take back somebody's later work
 └── NotReady                 503  a part of the application is not running
 """
 
@@ -20,18 +21,29 @@ class NotFound(MivloError):
 
 
 class StaleRevision(MivloError):
-    """A change was made against an old state of the song."""
+    """A change was made against an old state."""
 
-    def __init__(self, wanted: int, present: int) -> None:
+    def __init__(self, song_id: int, wanted: int, present: int) -> None:
         super().__init__(
-            "The song was changed elsewhere meanwhile. The page now shows its present state; "
+            "This was changed elsewhere meanwhile. The page now shows its present state; "
             "make your change again if it is still needed."
         )
-        self.wanted, self.present = wanted, present
+        self.song_id, self.wanted, self.present = song_id, wanted, present
 
 
 class NothingToUndo(MivloError):
-    """The list of edits has no step in that direction."""
+    """The log has no step in that direction."""
+
+
+class ChangedSince(MivloError):
+    """What would be undone was changed again by a later step."""
+
+    def __init__(self, label: str, later: str) -> None:
+        super().__init__(
+            f"“{label}” can't be taken back or done again by itself: “{later}” has changed the same since. Take that "
+            "back first, or go to a point of the history."
+        )
+        self.later = later
 
 
 class NotReady(MivloError):

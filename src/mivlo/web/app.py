@@ -12,8 +12,8 @@ from starlette.concurrency import run_in_threadpool
 
 from mivlo import __version__
 from mivlo.config import settings
-from mivlo.jobs import queue
-from mivlo.live.engine import warm_up
+from mivlo.jobs.running import look_again
+from mivlo.live.warming import warm_up
 from mivlo.web import errors, live
 from mivlo.web.events import Hub
 from mivlo.web.routes import api
@@ -27,7 +27,7 @@ _POLICY = (
 @asynccontextmanager
 async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
     await run_in_threadpool(warm_up)
-    app.state.hub = Hub(queue.look_again)
+    app.state.hub = Hub(look_again)
     app.state.hub.start()
     yield
     await app.state.hub.stop()

@@ -10,12 +10,13 @@ from fastapi.responses import JSONResponse
 from sqlalchemy.exc import OperationalError
 
 from mivlo.core.errors import MivloError
-from mivlo.services.errors import NotFound, NothingToUndo, NotReady, StaleRevision
+from mivlo.services.errors import ChangedSince, NotFound, NothingToUndo, NotReady, StaleRevision
 
 _STATUS: dict[type[MivloError], int] = {
     NotFound: 404,
     StaleRevision: 409,
     NothingToUndo: 409,
+    ChangedSince: 409,
     NotReady: 503,
 }
 

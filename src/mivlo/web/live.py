@@ -48,9 +48,11 @@ async def live(socket: WebSocket, song_id: int) -> None:
 
 async def _receive(socket: WebSocket, session: LiveSession) -> None:
     while True:
-        complaint = session.receive(await socket.receive_text())
-        if complaint is not None:
-            await socket.send_text(complaint)
+        message = await socket.receive()
+        if message["type"] == "websocket.disconnect":
+            raise WebSocketDisconnect(message.get("code", 1000))
+        text = message.get("text")
+        await session.receive(text if text is not None else message.get("bytes") or b"")
 
 
 async def _follow(changes: asyncio.Queue[dict[str, object]], session: LiveSession) -> None:

@@ -7,27 +7,40 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import orjson
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Header, Query, Request
 from fastapi import Path as InPath
-from fastapi.responses import FileResponse, HTMLResponse, PlainTextResponse, Response
+from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, PlainTextResponse, Response
 from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
 
 from mivlo.audio.decode import LARGEST_BYTES
 from mivlo.core import spectra
 from mivlo.core.errors import BadAudio
-from mivlo.core.moves import StaticMove
+from mivlo.description import read_entry
 from mivlo.jobs import queue
-from mivlo.services import edits, exporting, findings, importing, sheets, songs, tasks, views
+from mivlo.jobs.running import look_again
 from mivlo.services.errors import NotFound
-from mivlo.services.state import SongState, TrackState, read_song
+from mivlo.services.findings import deciding
+from mivlo.services.handover import exporting, sheets
+from mivlo.services.pictures import views
+from mivlo.services.recordings import importing
+from mivlo.services.song import edits, log, moves, songs, strips
+from mivlo.services.song.state import SongState, StripState, read_song
+from mivlo.services.tasks import tasks
 from mivlo.store.database import session
 from mivlo.web import schemas as s
 
 api = APIRouter(prefix="/api")
 
 Revision = Annotated[int | None, Query(description="refuse with 409 if the song is at another revision")]
+StripRevision = Annotated[int | None, Query(description="refuse with 409 if the strip is at another revision")]
 Song = Annotated[int, InPath()]
+Page = Annotated[
+    str | None,
+    Header(
+        alias="Mivlo-Page", max_length=64, description="who changes: undo takes back the last step of the same page"
+    ),
+]
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
@@ -38,7 +51,7 @@ def _song(song_id: int) -> SongState:
 
 def _given(body: Any) -> dict[str, Any]:
     """The values that the client sent, without the revision."""
-    return dict(body.model_dump(exclude_unset=True, exclude={"revision"}))
+    return dict(body.model_dump(mode="json", exclude_unset=True, exclude={"revision", "strip_revision", "outline"}))
 
 
 @api.get("/health", response_model=s.Health)
@@ -63,41 +76,52 @@ def create_song(body: s.NewSong) -> Any:
 
 
 @api.get("/songs/{song_id}", response_model=s.SongOut)
-def get_song(song_id: Song) -> Any:
-    return _song(song_id)
+def get_song(song_id: Song, page: Page = None) -> Any:
+    with session() as open_session:
+        return read_song(open_session, song_id, page)
 
 
 @api.patch("/songs/{song_id}", response_model=s.SongOut)
-def change_song(song_id: Song, body: s.SongChange) -> Any:
+def change_song(song_id: Song, body: s.SongChange, page: Page = None) -> Any:
     with session() as open_session:
-        songs.change_song_values(open_session, song_id, body.revision, _given(body))
-        return read_song(open_session, song_id)
+        songs.change_song_values(
+            open_session, song_id, body.revision, _given(body), outline=body.outline, page=page or ""
+        )
+        return read_song(open_session, song_id, page)
 
 
 @api.delete("/songs/{song_id}", status_code=204)
-def delete_song(song_id: Song) -> None:
+def delete_song(song_id: Song, page: Page = None) -> None:
     with session() as open_session:
-        songs.delete_song(open_session, song_id)
+        songs.delete_song(open_session, song_id, page=page or "")
 
 
 @api.post("/songs/{song_id}/undo", response_model=s.SongOut)
-def undo(song_id: Song) -> Any:
+def undo(song_id: Song, page: Page = None) -> Any:
     with session() as open_session:
-        edits.undo(open_session, song_id)
-        return read_song(open_session, song_id)
+        edits.undo(open_session, song_id, page)
+        return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/redo", response_model=s.SongOut)
-def redo(song_id: Song) -> Any:
+def redo(song_id: Song, page: Page = None) -> Any:
     with session() as open_session:
-        edits.redo(open_session, song_id)
-        return read_song(open_session, song_id)
+        edits.redo(open_session, song_id, page)
+        return read_song(open_session, song_id, page)
 
 
 @api.get("/songs/{song_id}/history", response_model=list[s.EditOut])
-def history(song_id: Song) -> Any:
+def history(song_id: Song, most: Annotated[int, Query(ge=1, le=5000)] = 50) -> Any:
     with session() as open_session:
-        return edits.history(open_session, song_id)
+        return log.history(open_session, song_id, most)
+
+
+@api.post("/songs/{song_id}/history/{edit_id}/go", response_model=s.SongOut)
+def go_to(song_id: Song, edit_id: int, page: Page = None) -> Any:
+    """Bring everything back (or on) to how it stood behind an edit, as one step."""
+    with session() as open_session:
+        edits.go_to(open_session, song_id, edit_id, page or "")
+        return read_song(open_session, song_id, page)
 
 
 @api.get("/songs/{song_id}/events")
@@ -136,54 +160,81 @@ async def upload(song_id: Song, request: Request, name: Annotated[str, Query(max
 def _finish_upload(song_id: int, name: str, incoming: Any) -> s.TaskOut:
     digest = importing.library().keep(incoming, Path(name).suffix)
     task = importing.request_import(song_id, name, digest)
-    queue.defer(task.id)
     return s.TaskOut.model_validate(task)
 
 
 @api.patch("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
-def change_track(song_id: Song, track_id: int, body: s.TrackChange) -> Any:
+def change_track(song_id: Song, track_id: int, body: s.TrackChange, page: Page = None) -> Any:
     with session() as open_session:
-        songs.change_track(open_session, song_id, track_id, body.revision, _given(body))
-        return read_song(open_session, song_id)
+        strips.change_strip(
+            open_session, song_id, track_id, body.revision, _given(body), strip_revision=body.strip_revision,
+            page=page or "",
+        )  # fmt: skip
+        return read_song(open_session, song_id, page)
 
 
 @api.delete("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
-def delete_track(song_id: Song, track_id: int, revision: Revision = None) -> Any:
+def delete_track(
+    song_id: Song, track_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = None
+) -> Any:
     with session() as open_session:
-        songs.delete_track(open_session, song_id, track_id, revision)
-        return read_song(open_session, song_id)
+        strips.delete_strip(open_session, song_id, track_id, revision, strip_revision=strip_revision, page=page or "")
+        return read_song(open_session, song_id, page)
 
 
 @api.put("/songs/{song_id}/order", response_model=s.SongOut)
-def reorder(song_id: Song, body: s.TrackOrder) -> Any:
+def reorder(song_id: Song, body: s.TrackOrder, page: Page = None) -> Any:
     with session() as open_session:
-        songs.reorder_tracks(open_session, song_id, body.order, body.revision)
-        return read_song(open_session, song_id)
+        songs.reorder_tracks(open_session, song_id, body.order, body.revision, outline=body.outline, page=page or "")
+        return read_song(open_session, song_id, page)
+
+
+@api.post("/songs/{song_id}/groups", response_model=s.SongOut, status_code=201)
+def add_group(song_id: Song, body: s.NewGroup, page: Page = None) -> Any:
+    """A new group; tracks and groups can be routed into it."""
+    with session() as open_session:
+        strips.add_group(open_session, song_id, body.name, page=page or "")
+        return read_song(open_session, song_id, page)
+
+
+@api.put("/songs/{song_id}/strips/{strip_id}/parent", response_model=s.SongOut)
+def route(song_id: Song, strip_id: int, body: s.Routing, page: Page = None) -> Any:
+    """Route a track or a group into a group or, with null, into the mix."""
+    with session() as open_session:
+        strips.route(open_session, song_id, strip_id, body.parent_id, outline=body.outline, page=page or "")
+        return read_song(open_session, song_id, page)
 
 
 # --- moves ------------------------------------------------------------------------------------------
 
 
 @api.post("/songs/{song_id}/tracks/{track_id}/moves", response_model=s.SongOut, status_code=201)
-def add_move(song_id: Song, track_id: int, body: s.NewMove) -> Any:
-    move = StaticMove(**body.model_dump(exclude={"revision"}))
+def add_move(song_id: Song, track_id: int, body: s.NewMove, page: Page = None) -> Any:
     with session() as open_session:
-        songs.add_move(open_session, song_id, track_id, move, body.revision)
-        return read_song(open_session, song_id)
+        moves.add_move(
+            open_session, song_id, track_id, read_entry(_given(body)), body.revision,
+            strip_revision=body.strip_revision, page=page or "",
+        )  # fmt: skip
+        return read_song(open_session, song_id, page)
 
 
 @api.patch("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
-def change_move(song_id: Song, move_id: int, body: s.MoveChange) -> Any:
+def change_move(song_id: Song, move_id: int, body: s.MoveChange, page: Page = None) -> Any:
     with session() as open_session:
-        songs.change_move(open_session, song_id, move_id, body.revision, _given(body))
-        return read_song(open_session, song_id)
+        moves.change_move(
+            open_session, song_id, move_id, body.revision, _given(body), strip_revision=body.strip_revision,
+            page=page or "",
+        )  # fmt: skip
+        return read_song(open_session, song_id, page)
 
 
 @api.delete("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
-def delete_move(song_id: Song, move_id: int, revision: Revision = None) -> Any:
+def delete_move(
+    song_id: Song, move_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = None
+) -> Any:
     with session() as open_session:
-        songs.delete_move(open_session, song_id, move_id, revision)
-        return read_song(open_session, song_id)
+        moves.delete_move(open_session, song_id, move_id, revision, strip_revision=strip_revision, page=page or "")
+        return read_song(open_session, song_id, page)
 
 
 # --- findings ---------------------------------------------------------------------------------------
@@ -193,49 +244,49 @@ def delete_move(song_id: Song, move_id: int, revision: Revision = None) -> Any:
 def track_findings(song_id: Song, track_id: int) -> Any:
     """What stands out in a track, what was decided, and the evidence along the frequency axis."""
     with session() as open_session:
-        return findings.track_findings(open_session, song_id, track_id)
+        return deciding.track_findings(open_session, song_id, track_id)
 
 
 @api.get("/songs/{song_id}/repeats", response_model=list[s.RepeatOut])
 def repeats(song_id: Song) -> Any:
     """What stands out at the same place in several tracks."""
     with session() as open_session:
-        return findings.repeats(open_session, song_id)
+        return deciding.repeats(open_session, song_id)
 
 
 @api.post("/songs/{song_id}/look", status_code=202)
 def look(song_id: Song) -> dict[str, int]:
     """Have all tracks looked at whose findings are out of date; how many."""
-    return {"tracks": queue.look_again(song_id)}
+    return {"tracks": look_again(song_id)}
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/accept", response_model=s.SongOut)
-def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance) -> Any:
+def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance, page: Page = None) -> Any:
     """Make the proposed move, or the one in the body in its place."""
-    move = StaticMove(**body.move.model_dump(exclude={"revision"})) if body.move else None
+    entry = read_entry(_given(body.move)) if body.move else None
     with session() as open_session:
-        findings.accept(open_session, song_id, finding_id, body.revision, move)
-        return read_song(open_session, song_id)
+        deciding.accept(open_session, song_id, finding_id, body.revision, entry, page=page or "")
+        return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/reject", response_model=s.SongOut)
-def reject_finding(song_id: Song, finding_id: int, body: s.Decision) -> Any:
+def reject_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = None) -> Any:
     with session() as open_session:
-        findings.reject(open_session, song_id, finding_id, body.revision)
-        return read_song(open_session, song_id)
+        deciding.reject(open_session, song_id, finding_id, body.revision, page=page or "")
+        return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/reopen", response_model=s.SongOut)
-def reopen_finding(song_id: Song, finding_id: int, body: s.Decision) -> Any:
+def reopen_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = None) -> Any:
     with session() as open_session:
-        findings.reopen(open_session, song_id, finding_id, body.revision)
-        return read_song(open_session, song_id)
+        deciding.reopen(open_session, song_id, finding_id, body.revision, page=page or "")
+        return read_song(open_session, song_id, page)
 
 
 # --- what is drawn ----------------------------------------------------------------------------------
 
 
-def _track(song_id: int, track_id: int) -> tuple[SongState, TrackState]:
+def _track(song_id: int, track_id: int) -> tuple[SongState, StripState]:
     song = _song(song_id)
     return song, song.track(track_id)
 
@@ -320,7 +371,6 @@ def cancel_task(task_id: int) -> None:
 def export(song_id: Song, body: s.NewExport) -> Any:
     options = exporting.ExportOptions(tuple(body.track_ids), body.depth, body.container, body.original_rate)
     task = exporting.request_export(song_id, options)
-    queue.defer(task.id)
     return task
 
 
@@ -334,19 +384,15 @@ def exported_file(task_id: int, name: str) -> FileResponse:
     return FileResponse(path, filename=name)
 
 
-@api.get("/songs/{song_id}/sheet.json", response_model=sheets.SongSheet, response_model_exclude_none=True)
-def song_sheet(song_id: Song) -> Any:
-    return sheets.song_sheet(_song(song_id))
+@api.get("/songs/{song_id}/sheet.json", responses={200: {"model": sheets.SongSheet}})
+def song_sheet(song_id: Song) -> JSONResponse:
+    return JSONResponse(sheets.sheet_document(sheets.song_sheet(_song(song_id))))
 
 
-@api.get(
-    "/songs/{song_id}/tracks/{track_id}/sheet.json",
-    response_model=sheets.Sheet,
-    response_model_exclude_none=True,
-)
-def track_sheet(song_id: Song, track_id: int) -> Any:
-    track = _song(song_id).track(track_id)
-    return sheets.make_sheet([move.move() for move in track.moves], track.name)
+@api.get("/songs/{song_id}/tracks/{track_id}/sheet.json", responses={200: {"model": sheets.Sheet | sheets.Sheet2}})
+def track_sheet(song_id: Song, track_id: int) -> JSONResponse:
+    strip = _song(song_id).strip(track_id)
+    return JSONResponse(sheets.sheet_document(sheets.make_sheet(strip.treatment, strip.name)))
 
 
 @api.get("/songs/{song_id}/sheet.csv", response_class=PlainTextResponse)

@@ -8,9 +8,10 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from mivlo.audio.encode import Container, Depth
-from mivlo.core.moves import BUTTERWORTH_Q, Shape
-from mivlo.services.found import FindingDocument
-from mivlo.services.roles import Role
+from mivlo.core.graph import StripKind
+from mivlo.core.roles import Role
+from mivlo.description import flat_union
+from mivlo.services.findings.documents import FindingDocument
 
 
 class _Out(BaseModel):
@@ -21,15 +22,28 @@ class _In(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
-class MoveOut(_Out):
+class _MoveBase(_Out):
     id: int
-    shape: Shape
-    frequency_hz: float
-    q: float
     octaves: float
-    gain_db: float
-    slope_db_per_octave: int
-    enabled: bool
+
+
+MoveOut: Any = flat_union("Out", base=_MoveBase, doc="A move of a strip, with its width in octaves.")
+
+
+class StripOut(_Out):
+    """A strip of any kind."""
+
+    id: int
+    kind: StripKind
+    parent_id: int | None
+    name: str
+    role: Role
+    fader_db: float
+    pan: float
+    mute: bool
+    solo: bool
+    revision: int
+    moves: list[MoveOut]
 
 
 class TrackOut(_Out):
@@ -49,6 +63,8 @@ class TrackOut(_Out):
     open_findings: int
     decided_findings: int
     moves: list[MoveOut]
+    parent_id: int | None
+    revision: int
 
 
 class SongOut(_Out):
@@ -63,6 +79,8 @@ class SongOut(_Out):
     undo_label: str | None
     redo_label: str | None
     tracks: list[TrackOut]
+    outline: int
+    strips: list[StripOut]
 
 
 class SongLine(_Out):
@@ -83,11 +101,17 @@ class TaskOut(_Out):
 
 
 class EditOut(_Out):
+    """A line of the history. Lines of one step share its `step_id`; `of_id` is what an undo, redo or go is of."""
+
     id: int
     revision: int
     label: str
-    state: str
+    state: Literal["done", "undone", "abandoned"]
     created_at: datetime
+    kind: Literal["change", "undo", "redo", "go"]
+    of_id: int | None
+    step_id: int
+    page: str
 
 
 class ProfileOut(_Out):
@@ -167,6 +191,7 @@ class SongChange(_In):
     passage_from_s: float | None = None
     passage_to_s: float | None = None
     look_in_passage: bool | None = None
+    outline: int | None = Field(None, description="refuse with 409 if the song's outline is at another revision")
 
 
 class TrackChange(_In):
@@ -177,31 +202,33 @@ class TrackChange(_In):
     pan: float | None = Field(None, ge=-1, le=1)
     mute: bool | None = None
     solo: bool | None = None
+    strip_revision: int | None = Field(None, description="refuse with 409 if the strip is at another revision")
 
 
 class TrackOrder(_In):
     revision: int | None = None
-    order: list[int]
+    order: list[int] = Field(max_length=1000)
+    outline: int | None = None
 
 
-class NewMove(_In):
+class NewGroup(_In):
+    name: str = Field(max_length=300)
+
+
+class Routing(_In):
+    parent_id: int | None
+    outline: int | None = None
+
+
+class _Against(_In):
+    """What state a change is made against; with another one it is refused with 409."""
+
     revision: int | None = None
-    shape: Shape
-    frequency_hz: float
-    q: float = BUTTERWORTH_Q
-    gain_db: float = 0.0
-    slope_db_per_octave: int = 12
-    enabled: bool = True
+    strip_revision: int | None = None
 
 
-class MoveChange(_In):
-    revision: int | None = None
-    shape: Shape | None = None
-    frequency_hz: float | None = None
-    q: float | None = None
-    gain_db: float | None = None
-    slope_db_per_octave: int | None = None
-    enabled: bool | None = None
+NewMove: Any = flat_union("NewMove", base=_Against, doc="A move to be made.")
+MoveChange: Any = flat_union("MoveChange", base=_Against, optional=True, doc="New values of a move; the others stay.")
 
 
 class Decision(_In):
@@ -216,7 +243,7 @@ class Acceptance(_In):
 
 
 class NewExport(_In):
-    track_ids: list[int]
+    track_ids: list[int] = Field(max_length=1000)
     depth: Depth = Depth.BITS_24
     container: Container = Container.WAV
     original_rate: bool = False

@@ -16,7 +16,8 @@ from mivlo.core.units import Floats
 
 class _Kind:
     needed: tuple[str, ...] = ()
-    idle: tuple[str, ...] = ()
+    absent: tuple[str, ...] = ()
+    implied: tuple[str, ...] = ()
     gathers = False
 
     def scaled(self, amount: float) -> Any:

@@ -72,6 +72,12 @@ class TreatedSound:
         return np.concatenate(parts) if parts else np.zeros((0, self.shape[1]))
 
 
+def treated_blocks(samples: Samples, treatment: Treatment, *, sample_rate: float) -> Iterator[Floats]:
+    """A single recording (n, channels) with its treatment, from its start to its end, block after block."""
+    plan = single(treatment, channels=int(samples.shape[1]), sample_rate=sample_rate)
+    return render(plan, {_ONLY: samples}, (_ONLY, Tap.BEHIND), 0, int(samples.shape[0]))
+
+
 def treat(samples: npt.ArrayLike, treatment: Treatment | Sequence[Move], *, sample_rate: float) -> Floats:
     """Treat a whole recording at once, to the precision of a file in 32 bit float.
 

@@ -271,6 +271,16 @@ class Renderer:
         self._aim_faders(glide=glide)
         self._plan_reading()
 
+    def insert(self, strip_id: int) -> Insert | None:
+        """What a listener has put behind a strip's moves."""
+        heard = self._heard.get(strip_id)
+        return None if heard is None else heard.insert
+
+    @property
+    def known(self) -> frozenset[int]:
+        """Strips whose treated sound was given."""
+        return self._known
+
     def hear_only(self, strips: frozenset[int] | None, *, glide: bool = True) -> None:
         """Let only these strips into their parents; None: as mute and solo say."""
         self._only = strips
@@ -299,6 +309,11 @@ class Renderer:
                 )
         self._wanted = points
         self._plan_reading()
+
+    @property
+    def wanted(self) -> tuple[Point, ...]:
+        """The taps that `render` gives."""
+        return self._wanted
 
     @property
     def _sinks(self) -> list[Stream]:
@@ -401,6 +416,13 @@ class Renderer:
                 budget -= stop - self._warmed_to
             self._warmed_to = stop
         return True
+
+    @property
+    def warming_left(self) -> int:
+        """Frames that `warm_up` still has to run over."""
+        if self._unsure:
+            self.warm_up(0)
+        return self.position - self._warmed_to
 
     def _advance(self, start: int, stop: int) -> None:
         """Make what all streams that are awake make in a step of the song, inputs before what reads them."""

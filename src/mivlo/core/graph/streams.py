@@ -34,7 +34,18 @@ class Samples(Protocol):
 class Insert(Protocol):
     """Something that a listener puts behind a strip's moves (the probe, say); never part of an export."""
 
-    def process(self, treated: Floats, untreated: Floats) -> Floats: ...
+    @property
+    def memory(self) -> int:
+        """Frames after which its past is forgotten."""
+
+    def process(self, treated: Floats, untreated: Floats) -> tuple[Floats, Floats]:
+        """What is heard in place of a strip's treated and untreated sound."""
+
+    def state(self) -> Any:
+        """A copy of its memory."""
+
+    def restore(self, state: Any) -> None:
+        """Go on from a copy."""
 
 
 def frames_of(samples: Samples, start: int, stop: int) -> Floats:
@@ -122,7 +133,7 @@ class Stream:
 
     def can_read(self, start: int) -> bool:
         """Whether it can be read from `start` on without being begun anew."""
-        return self.awake and self._from <= start <= self._to
+        return self.awake and self._from <= max(start, self.begin) <= self._to
 
     def wake(self, start: int) -> int:
         """Begin anew, so that `start` is the first frame to be made; where it begins in fact."""
@@ -373,13 +384,26 @@ class Heard(Gained):
     def active(self) -> Sequence[Stream]:
         return [self._treated] if self._plain(self.position) else self.inputs
 
+    @property
+    def memory(self) -> int:
+        return self.insert.memory if self.insert is not None else 0
+
+    def inner_state(self) -> Any:
+        return self.gains.state(), self.insert.state() if self.insert is not None else None
+
+    def inner_restore(self, state: Any) -> None:
+        gains, insert = state
+        self.gains.restore(gains)
+        if self.insert is not None and insert is not None:
+            self.insert.restore(insert)
+
     def produce(self, start: int, stop: int) -> Floats:
         treated = self._treated.read(start, stop)
         if self._plain(start):
             return treated
         untreated = self._untreated.read(start, stop)
         if self.insert is not None:
-            treated = self.insert.process(treated, untreated)
+            treated, untreated = self.insert.process(treated, untreated)
         weights = self.gains.over(start, stop)
         return np.asarray(treated * weights[:, :1] + untreated * weights[:, 1:])
 

@@ -7,8 +7,7 @@ metadata. So a bound stands nowhere else.
 from __future__ import annotations
 
 import math
-from collections.abc import Hashable
-from dataclasses import fields
+from dataclasses import dataclass, fields
 from functools import lru_cache
 from typing import Annotated, Any, Literal, get_args, get_origin, get_type_hints
 
@@ -32,14 +31,36 @@ Id = Annotated[int, Interval(ge=0, le=LARGEST_ID)]
 
 def check(value: Any) -> None:
     """Hold the fields of a dataclass against their bounds; InvalidValue names the first that breaks one."""
-    for name, bound, unit, choices in _bounds(type(value)):  # type: ignore[arg-type]
+    for name, bound in _bounds(type(value)).items():  # type: ignore[arg-type]
         given = getattr(value, name)
-        if choices is not None:
-            if given not in choices:
-                words = [str(c) for c in choices]
-                raise InvalidValue(name, given, f"it must be {', '.join(words[:-1])} or {words[-1]}")
-        elif bound is not None and not (_is_number(given) and bound.ge <= given <= bound.le):
-            raise InvalidValue(name, given, f"it must lie between {bound.ge:g} and {bound.le:g} {unit}".rstrip())
+        if not bound.allows(given):
+            raise InvalidValue(name, given, bound.words)
+
+
+def bound_words(kind: type[Any], name: str) -> str | None:
+    """What a field may be, in words; None where it has no bound."""
+    bound = _bounds(kind).get(name)  # type: ignore[arg-type]
+    return None if bound is None else bound.words
+
+
+@dataclass(frozen=True, slots=True)
+class _Bound:
+    """An interval with its unit, or choices."""
+
+    interval: Any
+    unit: str
+    choices: tuple[Any, ...]
+
+    def allows(self, given: Any) -> bool:
+        if self.choices:
+            return given in self.choices
+        return _is_number(given) and bool(self.interval.ge <= given <= self.interval.le)
+
+    @property
+    def words(self) -> str:
+        if self.choices:
+            return f"it must be {', '.join(map(str, self.choices[:-1]))} or {self.choices[-1]}"
+        return f"it must lie between {self.interval.ge:g} and {self.interval.le:g} {self.unit}".rstrip()
 
 
 def _is_number(given: Any) -> bool:
@@ -47,18 +68,18 @@ def _is_number(given: Any) -> bool:
 
 
 @lru_cache
-def _bounds(kind: Hashable) -> tuple[tuple[str, Any, str, tuple[Any, ...] | None], ...]:
-    """Per bounded field: its name, interval, unit, and the choices of a literal."""
-    found: list[tuple[str, Any, str, tuple[Any, ...] | None]] = []
+def _bounds(kind: Any) -> dict[str, _Bound]:
+    """The fields of a dataclass that have a bound."""
+    found: dict[str, _Bound] = {}
     hints = get_type_hints(kind, include_extras=True)
-    for field in fields(kind):  # type: ignore[arg-type]
+    for field in fields(kind):
         hint = hints[field.name]
-        origin, parts = get_origin(hint), get_args(hint)
-        if origin is Literal and len(parts) > 1:
-            found.append((field.name, None, "", parts))
-        elif origin is Annotated:
+        parts = get_args(hint)
+        if get_origin(hint) is Literal and len(parts) > 1:
+            found[field.name] = _Bound(None, "", parts)
+        elif get_origin(hint) is Annotated:
             interval = next((m for m in parts[1:] if isinstance(m, Interval)), None)
             unit = next((m.unit for m in parts[1:] if isinstance(m, Unit)), "")
             if interval is not None:
-                found.append((field.name, interval, unit, None))
-    return tuple(found)
+                found[field.name] = _Bound(interval, unit, ())
+    return found

@@ -27,8 +27,12 @@ class MoveKind(Protocol):
         """Ids of the strips whose sound it needs beside its own."""
 
     @property
-    def idle(self) -> tuple[str, ...]:
+    def absent(self) -> tuple[str, ...]:
         """Fields that mean nothing with its present values."""
+
+    @property
+    def implied(self) -> tuple[str, ...]:
+        """Fields that only say what goes without saying."""
 
     @property
     def needed(self) -> tuple[str, ...]:

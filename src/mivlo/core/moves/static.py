@@ -96,16 +96,15 @@ class StaticMove:
         return q_to_octaves(self.q)
 
     @property
-    def idle(self) -> tuple[str, ...]:
-        """Fields that mean nothing for this shape, or only say what goes without saying."""
-        names = []
-        if not self.shape.has_gain:
-            names.append("gain_db")
-        if not self.shape.has_slope:
-            names.append("slope_db_per_octave")
-        elif self.is_butterworth:
-            names.append("q")
-        return tuple(names)
+    def absent(self) -> tuple[str, ...]:
+        """Fields that this shape does not have."""
+        gain = () if self.shape.has_gain else ("gain_db",)
+        return gain if self.shape.has_slope else (*gain, "slope_db_per_octave")
+
+    @property
+    def implied(self) -> tuple[str, ...]:
+        """Fields that only say what goes without saying."""
+        return ("q",) if self.shape.has_slope and self.is_butterworth else ()
 
     @property
     def needed(self) -> tuple[str, ...]:

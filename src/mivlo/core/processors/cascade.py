@@ -30,3 +30,11 @@ class Cascade:
         x = checked_block(block, self.channels)
         run_steady(x, self._coefs, self._states)
         return x
+
+    def state(self) -> Floats:
+        """An exact copy of its memory."""
+        return self._states.copy()
+
+    def restore(self, state: Floats) -> None:
+        """Go on from a copy of the memory."""
+        self._states = state.copy()

@@ -13,15 +13,17 @@ from mivlo.services.errors import NotFound
 from mivlo.store.database import session as open_session
 from mivlo.store.database import tell
 from mivlo.store.models import TaskRow
+from mivlo.store.queue import defer
 
 OPEN_STATES = ("waiting", "running")
 
 
 def create_task(session: Session, song_id: int, kind: str, label: str, payload: dict[str, Any]) -> TaskRow:
-    """A new task, waiting for a worker."""
+    """A new task, waiting for a worker, and its job: in one transaction."""
     task = TaskRow(song_id=song_id, kind=kind, label=label, payload=payload, state="waiting")
     session.add(task)
     session.flush()
+    defer(session, task.id)
     tell(session, song_id, "task", task_id=task.id)
     return task
 

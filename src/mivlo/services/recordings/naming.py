@@ -1,4 +1,4 @@
-"""Roles of tracks, guessed from their names."""
+"""Names and roles of tracks, guessed from the names of files."""
 
 from __future__ import annotations
 

@@ -4,29 +4,29 @@ from __future__ import annotations
 
 import hashlib
 import json
-from dataclasses import asdict
 from typing import Any
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session
 
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import METHOD, Along, Finding, Search
 from mivlo.core.findings.frames import Sound
 from mivlo.core.findings.network import shipped_model
-from mivlo.core.graph import TreatedSound
+from mivlo.core.graph import Tap, TreatedSound
 from mivlo.services.errors import NotFound
-from mivlo.services.found import FindingDocument
-from mivlo.services.importing import library
-from mivlo.services.state import SongState, TrackState, is_decided, read_song
-from mivlo.services.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.services.findings.documents import FindingDocument
+from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.song.edits import lock_song
+from mivlo.services.song.state import SongState, StripState, read_song
+from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session as open_session
 from mivlo.store.database import tell
-from mivlo.store.models import AnalysisRow, FindingRow, TaskRow, Track
+from mivlo.store.models import FindingRow, LookRow, StripRow, TaskRow
 
 
-def looked_range(song: SongState, track: TrackState) -> tuple[int, int]:
+def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
     """Frames between which a track is looked at: the passage if the song says so, else all of it."""
     if not song.look_in_passage or song.passage_from_s is None or song.passage_to_s is None:
         return 0, track.frames
@@ -35,11 +35,10 @@ def looked_range(song: SongState, track: TrackState) -> tuple[int, int]:
     return (start, stop) if stop > start else (0, track.frames)
 
 
-def analysis_key(song: SongState, track: TrackState) -> str:
+def analysis_key(song: SongState, track: StripState) -> str:
     """Names all that the findings of a track depend on; another key means that they are out of date."""
-    moves = [asdict(m.move()) for m in track.moves if m.enabled]
     method = [METHOD, shipped_model().fingerprint]
-    facts = [method, track.audio_sha256, song.sample_rate, track.role, looked_range(song, track), moves]
+    facts = [method, song.plan.sound(track.id), track.role, looked_range(song, track)]
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 
@@ -48,11 +47,10 @@ def request_stale(session: Session, song_id: int) -> list[int]:
 
     A track that is changed while it is looked at is asked for again when that look is over.
     """
+    lock_song(session, song_id)  # one at a time asks for looks: a track has at most one that is open
     song = read_song(session, song_id)
     ids = [track.id for track in song.tracks]
-    known = dict(
-        session.execute(select(AnalysisRow.track_id, AnalysisRow.key).where(AnalysisRow.track_id.in_(ids))).all()
-    )
+    known = dict(session.execute(select(LookRow.strip_id, LookRow.key).where(LookRow.strip_id.in_(ids))).all())
     taken = looking(session, song_id)
     stale = [t for t in song.tracks if known.get(t.id) != analysis_key(song, t) and t.id not in taken]
     return [create_task(session, song_id, "analyse", t.name, {"track_id": t.id}).id for t in stale]
@@ -67,21 +65,22 @@ def run_analysis(task_id: int) -> dict[str, Any]:
             track = song.track(task.payload["track_id"])
         except NotFound:
             return {}  # deleted meanwhile
-        known = session.get(AnalysisRow, track.id)
+        known = session.get(LookRow, track.id)
         key = analysis_key(song, track)
         if known is not None and known.key == key:
             return {"track_id": track.id}
     start, stop = looked_range(song, track)
-    moves = [m.move() for m in track.moves if m.enabled]
-    samples = library().samples(track.audio_sha256, song.sample_rate)
-    sound: Sound = TreatedSound(samples, moves, sample_rate=song.sample_rate) if moves else samples
+    treated = any(entry.enabled for entry in track.entries)
+    sound: Sound = library().samples(track.audio_sha256, song.sample_rate)
+    if treated:
+        sound = TreatedSound(song.plan, song_sources(song), (track.id, Tap.BEHIND), track.frames)
     found, along = _look(sound, song, track, start, stop, TaskProgress(task_id))
     with open_session() as session:
-        row = AnalysisRow(
-            track_id=track.id, key=key, method=METHOD, from_s=start / song.sample_rate, to_s=stop / song.sample_rate,
-            treated=bool(moves), along=along,
+        row = LookRow(
+            strip_id=track.id, key=key, method=METHOD, from_s=start / song.sample_rate, to_s=stop / song.sample_rate,
+            treated=treated, along=along,
         )  # fmt: skip
-        session.get(Track, track.id, with_for_update=True)  # one at a time for a track
+        session.get(StripRow, track.id, with_for_update=True)  # one at a time for a track
         session.merge(row)
         keep_findings(session, track.id, found)
         tell(session, song.id, "findings", track_id=track.id)
@@ -89,7 +88,7 @@ def run_analysis(task_id: int) -> dict[str, Any]:
 
 
 def _look(
-    sound: Sound, song: SongState, track: TrackState, start: int, stop: int, progress: TaskProgress
+    sound: Sound, song: SongState, track: StripState, start: int, stop: int, progress: TaskProgress
 ) -> tuple[list[Finding], dict[str, Any]]:
     try:
         search = Search(
@@ -121,23 +120,21 @@ def keep_findings(session: Session, track_id: int, found: list[Finding]) -> None
     What was decided is not offered again: an accepted one learns what is left of it, a rejected one stays away.
     Open ones get their new values or, if they are gone, are hidden.
     """
-    query = select(FindingRow).where(FindingRow.track_id == track_id).options(selectinload(FindingRow.move))
+    query = select(FindingRow).where(FindingRow.strip_id == track_id)
     rows = list(session.scalars(query.order_by(FindingRow.id)))
     left = list(found)
-    for row in sorted(rows, key=lambda r: not is_decided(r)):  # decided ones take their match first
+    for row in sorted(rows, key=lambda r: r.state == "open"):  # decided ones take their match first
         match = next((f for f in left if _same(row, f)), None)
         if match is not None:
             left.remove(match)
-        if is_decided(row):
+        if row.state != "open":
             row.left_db = None if match is None else round(match.excess_db, 1)
             continue
-        if row.state == "accepted":  # its move was deleted
-            row.state, row.move_id = "open", None
         row.present = match is not None
         if match is not None:
             _fill(row, match)
     for finding in left:
-        row = FindingRow(track_id=track_id, state="open", present=True)
+        row = FindingRow(strip_id=track_id, state="open", present=True)
         _fill(row, finding)
         session.add(row)
 

@@ -11,8 +11,10 @@ from mivlo.audio.decode import FileSamples
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import Evidence, Finding, Kind, Search
 from mivlo.core.findings.search import LEAST_CONFIDENCE, MOST
-from mivlo.services.roles import guess_role, name_from_file
-from mivlo.services.sheets import SheetMove
+from mivlo.core.moves import Entry, Move
+from mivlo.core.roles import Role
+from mivlo.description import SheetMove, plain_document, read_plain
+from mivlo.services.recordings.naming import guess_role, name_from_file
 
 
 class EvidenceDocument(BaseModel):
@@ -32,6 +34,12 @@ class EvidenceDocument(BaseModel):
     @classmethod
     def of(cls, evidence: Evidence) -> EvidenceDocument:
         return cls(**{name: getattr(evidence, name) for name in cls.model_fields})
+
+
+def sheet_move(move: Move) -> Any:
+    """A proposed move as in a sheet; what its shape does not have is null."""
+    plain = plain_document(Entry(move=move))
+    return SheetMove(**{name: plain.get(name) for name in SheetMove.model_fields})
 
 
 class FindingDocument(BaseModel):
@@ -58,6 +66,10 @@ class FindingDocument(BaseModel):
     move: SheetMove
     evidence: EvidenceDocument | None = None
 
+    def entry(self) -> Entry:
+        """The proposed move as an entry of a treatment."""
+        return read_plain(self.move.model_dump(mode="json"))
+
     @classmethod
     def of(cls, f: Finding, *, evidence: bool) -> FindingDocument:
         note = f.note
@@ -80,7 +92,7 @@ class FindingDocument(BaseModel):
             threshold_db=f.threshold_db,
             takes_db=f.takes_db,
             says=f.says,
-            move=SheetMove.from_move(f.move),
+            move=sheet_move(f.move),
             evidence=EvidenceDocument.of(f.evidence) if evidence else None,
         )
 
@@ -90,7 +102,7 @@ def search_file(
     *,
     from_s: float = 0.0,
     to_s: float | None = None,
-    role: str | None = None,
+    role: Role | None = None,
     most: int = MOST,
     least_confidence: float = LEAST_CONFIDENCE,
 ) -> tuple[FileSamples, list[Finding]]:
@@ -106,7 +118,7 @@ def search_file(
     stop = frames if to_s is None else min(frames, int(to_s * rate))
     if stop <= start:
         raise BadAudio(f"There is no sound between --from and --to: {path.name} lasts {sound.info.duration_s:.2f} s.")
-    known = role or str(guess_role(name_from_file(path.name)))
+    known = role or guess_role(name_from_file(path.name))
     if stop - start < 0.05 * rate:  # nothing can be said of so little
         return sound, []
     search = Search(sound, sample_rate=rate, start=start, stop=stop, role=known)
@@ -114,7 +126,7 @@ def search_file(
 
 
 def file_document(
-    path: Path, *, from_s: float, to_s: float | None, role: str | None, most: int, evidence: bool
+    path: Path, *, from_s: float, to_s: float | None, role: Role | None, most: int, evidence: bool
 ) -> dict[str, Any]:
     """The JSON document of `mivlo find`."""
     sound, findings = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most)

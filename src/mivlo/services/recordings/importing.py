@@ -11,16 +11,24 @@ from sqlalchemy.orm import Session
 from mivlo.audio.decode import inspect
 from mivlo.audio.library import Library
 from mivlo.config import settings
-from mivlo.services.edits import added_row, lock_song
-from mivlo.services.roles import guess_role, name_from_file
-from mivlo.services.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.core.graph.streams import Samples
+from mivlo.services.recordings.naming import guess_role, name_from_file
+from mivlo.services.song.edits import added_row, lock_song
+from mivlo.services.song.state import SongState
+from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session
-from mivlo.store.models import Song, TaskRow, Track
+from mivlo.store.models import RecordingRow, Song, StripRow, TaskRow
 
 
 def library() -> Library:
     """The sound library of this machine."""
     return Library(settings().data_dir)
+
+
+def song_sources(song: SongState) -> dict[int, Samples]:
+    """The working copies of a song's tracks, by strip; memory-mapped."""
+    files = library()
+    return {t.id: files.samples(t.audio_sha256, song.sample_rate) for t in song.tracks if t.audio_sha256}
 
 
 def request_import(song_id: int, file_name: str, digest: str) -> TaskRow:
@@ -35,7 +43,7 @@ def request_import(song_id: int, file_name: str, digest: str) -> TaskRow:
 
 def _next_position(open_session: Session, song_id: int) -> int:
     """Behind all tracks and behind what is still being read."""
-    last = open_session.scalar(select(func.max(Track.position)).where(Track.song_id == song_id))
+    last = open_session.scalar(select(func.max(StripRow.position)).where(StripRow.song_id == song_id))
     waiting = open_session.scalar(
         select(func.max(TaskRow.payload["position"].as_integer())).where(
             TaskRow.song_id == song_id, TaskRow.kind == "import", TaskRow.state.in_(OPEN_STATES)
@@ -63,21 +71,27 @@ def run_import(task_id: int) -> dict[str, Any]:
         if "track_id" in task.result:  # a second worker did the same task at the same time and was first
             return task.result
         name = name_from_file(file_name)
-        track = Track(
+        track = StripRow(
             song_id=song_id,
+            kind="track",
             name=name,
             role=str(guess_role(name)),
             position=position,
-            file_name=file_name,
-            audio_sha256=digest,
-            source_rate=info.sample_rate,
-            source_frames=info.frames,
-            channels=known.channels,
-            frames=known.frames,
-            notice=known.notice,
             deleted=False,
+            recordings=[
+                RecordingRow(
+                    file_name=file_name,
+                    audio_sha256=digest,
+                    source_rate=info.sample_rate,
+                    source_frames=info.frames,
+                    channels=known.channels,
+                    frames=known.frames,
+                    notice=known.notice,
+                    deleted=False,
+                )
+            ],
         )
-        added_row(open_session, song, f"import {name}", "track", track)
+        added_row(open_session, song, f"import {name}", "strip", track)
         result: dict[str, Any] = {"track_id": track.id, "notice": known.notice}
         task.result = result
     return result

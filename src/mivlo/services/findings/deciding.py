@@ -7,16 +7,17 @@ from dataclasses import dataclass
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session, selectinload
+from sqlalchemy.orm import Session
 
-from mivlo.core.moves import Move
-from mivlo.services.analysing import analysis_key, looking
-from mivlo.services.edits import Change, change_song, lock_song
+from mivlo.core.moves import Entry
 from mivlo.services.errors import NotFound
-from mivlo.services.found import FindingDocument
-from mivlo.services.songs import insert_move
-from mivlo.services.state import is_decided, read_song
-from mivlo.store.models import AnalysisRow, FindingRow, Track
+from mivlo.services.findings.documents import FindingDocument
+from mivlo.services.findings.looking import analysis_key, looking
+from mivlo.services.song.edits import change_song, lock_song
+from mivlo.services.song.log import Change
+from mivlo.services.song.moves import insert_move
+from mivlo.services.song.state import read_song
+from mivlo.store.models import FindingRow, LookRow, MoveRow, StripRow
 
 SAME_ACROSS_OCT = 1.0 / 36.0
 _REPEATING = ("ring", "hum", "rumble")
@@ -59,12 +60,9 @@ class Repeat:
 
 def _rows(session: Session, track_ids: Sequence[int]) -> list[FindingRow]:
     query = (
-        select(FindingRow)
-        .where(FindingRow.track_id.in_(track_ids))
-        .options(selectinload(FindingRow.move))
-        .order_by(FindingRow.rank.desc(), FindingRow.id)
+        select(FindingRow).where(FindingRow.strip_id.in_(track_ids)).order_by(FindingRow.rank.desc(), FindingRow.id)
     )
-    return [row for row in session.scalars(query) if row.present or is_decided(row)]
+    return [row for row in session.scalars(query) if row.present or row.state != "open"]
 
 
 def _place(row: FindingRow) -> float:
@@ -90,7 +88,7 @@ def repeats(session: Session, song_id: int) -> list[Repeat]:
     song = read_song(session, song_id)
     groups = _groups(_rows(session, [t.id for t in song.tracks]))
     found = [
-        Repeat(g[0].kind, float(np.median([r.frequency_hz for r in g])), sorted({r.track_id for r in g}))
+        Repeat(g[0].kind, float(np.median([r.frequency_hz for r in g])), sorted({r.strip_id for r in g}))
         for g in groups
     ]
     return sorted((r for r in found if len(r.track_ids) > 1), key=lambda r: -len(r.track_ids))
@@ -101,8 +99,8 @@ def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindin
     song = read_song(session, song_id)
     track = song.track(track_id)
     rows = _rows(session, [t.id for t in song.tracks])
-    spread = {row.id: len({r.track_id for r in group}) for group in _groups(rows) for row in group}
-    known = session.get(AnalysisRow, track_id)
+    spread = {row.id: len({r.strip_id for r in group}) for group in _groups(rows) for row in group}
+    known = session.get(LookRow, track_id)
     return TrackFindings(
         fresh=known is not None and known.key == analysis_key(song, track),
         looking=looking(session, song_id).get(track_id),
@@ -110,63 +108,81 @@ def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindin
         to_s=known.to_s if known else 0.0,
         treated=known.treated if known else False,
         along=(known.along or None) if known else None,
-        findings=[_state(row, spread.get(row.id, 1)) for row in rows if row.track_id == track_id],
+        findings=[_state(row, spread.get(row.id, 1)) for row in rows if row.strip_id == track_id],
     )
 
 
 def _state(row: FindingRow, in_tracks: int) -> FindingState:
-    decided = is_decided(row)
     return FindingState(
-        row.id, row.track_id, row.state if decided else "open", row.move_id if decided else None, row.left_db,
-        in_tracks, FindingDocument.model_validate(row.document),
+        row.id, row.strip_id, row.state, row.move_id, row.left_db, in_tracks,
+        FindingDocument.model_validate(row.document),
     )  # fmt: skip
 
 
-def _row(session: Session, song_id: int, finding_id: int) -> tuple[FindingRow, Track]:
+def _row(session: Session, song_id: int, finding_id: int) -> tuple[FindingRow, StripRow]:
     row = session.get(FindingRow, finding_id)
-    track = session.get(Track, row.track_id) if row is not None else None
-    if row is None or track is None or track.song_id != song_id or track.deleted:
+    strip = session.get(StripRow, row.strip_id) if row is not None else None
+    if row is None or strip is None or strip.song_id != song_id or strip.deleted:
         raise NotFound("finding", finding_id)
-    return row, track
+    return row, strip
 
 
-def _label(verb: str, track: Track, row: FindingRow) -> str:
-    return f"{track.name}: {verb} {row.kind} {row.frequency_hz:.0f} Hz"
+def _label(verb: str, strip: StripRow, row: FindingRow) -> str:
+    return f"{strip.name}: {verb} {row.kind} {row.frequency_hz:.0f} Hz"
 
 
-def accept(session: Session, song_id: int, finding_id: int, revision: int | None, move: Move | None = None) -> int:
-    """Make the proposed move (or `move`, adjusted) and link it to its finding, as one step; the move's id."""
+def accept(
+    session: Session,
+    song_id: int,
+    finding_id: int,
+    revision: int | None,
+    entry: Entry | None = None,
+    *,
+    page: str = "",
+) -> int:
+    """Make the proposed move (or `entry`, adjusted) and link it to its finding, as one step; the move's id.
+
+    One that is accepted already keeps the move that it has. Undoing gives back what was decided before.
+    """
     song = lock_song(session, song_id, revision)
-    row, track = _row(session, song_id, finding_id)
-    made = insert_move(session, track, move or FindingDocument.model_validate(row.document).move.move())
+    row, strip = _row(session, song_id, finding_id)
+    if row.move_id is not None and not session.get_one(MoveRow, row.move_id).deleted:
+        return row.move_id
+    before = _decide(row, row.state, row.move_id)
+    made = insert_move(session, strip, entry or FindingDocument.model_validate(row.document).entry())
     change_song(
         session,
         song,
-        _label("accept", track, row),
+        _label("accept", strip, row),
         [Change("move", made.id, {"deleted": False}), _decide(row, "accepted", made.id)],
-        [_decide(row, "open", None), Change("move", made.id, {"deleted": True})],
+        [before, Change("move", made.id, {"deleted": True})],
+        page=page,
     )
     return made.id
 
 
-def reject(session: Session, song_id: int, finding_id: int, revision: int | None) -> None:
-    """Not a problem: it stays away, also after a new analysis."""
-    _set_state(session, song_id, finding_id, revision, "rejected", "not a problem:")
+def reject(session: Session, song_id: int, finding_id: int, revision: int | None, *, page: str = "") -> None:
+    """Not a problem: it stays away, also after a new look."""
+    _set_state(session, song_id, finding_id, revision, "rejected", "not a problem:", page)
 
 
-def reopen(session: Session, song_id: int, finding_id: int, revision: int | None) -> None:
+def reopen(session: Session, song_id: int, finding_id: int, revision: int | None, *, page: str = "") -> None:
     """Take back what was decided; a move that was made for it goes."""
-    _set_state(session, song_id, finding_id, revision, "open", "open again:")
+    _set_state(session, song_id, finding_id, revision, "open", "open again:", page)
 
 
 def _decide(row: FindingRow, state: str, move_id: int | None) -> Change:
     return Change("finding", row.id, {"state": state, "move_id": move_id})
 
 
-def _set_state(session: Session, song_id: int, finding_id: int, revision: int | None, state: str, verb: str) -> None:
+def _set_state(
+    session: Session, song_id: int, finding_id: int, revision: int | None, state: str, verb: str, page: str
+) -> None:
     song = lock_song(session, song_id, revision)
-    row, track = _row(session, song_id, finding_id)
+    row, strip = _row(session, song_id, finding_id)
+    if row.state == state:
+        return
     changes: list[Change] = [_decide(row, state, None)]
-    if row.move_id is not None and row.move is not None and not row.move.deleted:
+    if row.move_id is not None and not session.get_one(MoveRow, row.move_id).deleted:
         changes.append(Change("move", row.move_id, {"deleted": True}))
-    change_song(session, song, _label(verb, track, row), changes)
+    change_song(session, song, _label(verb, strip, row), changes, page=page)

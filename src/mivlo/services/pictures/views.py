@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
 from mivlo.audio.library import ANALYSIS_BANDS, PEAK_FRAMES
-from mivlo.core.chain import warm_chain
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves import Move
+from mivlo.core.graph import Tap, TreatedSound
 from mivlo.core.spectra import (
     MAP_TILE_COLUMNS,
     LongTermSpectrum,
@@ -21,14 +22,14 @@ from mivlo.core.spectra import (
     map_hop,
 )
 from mivlo.core.units import Floats
-from mivlo.services.importing import library
-from mivlo.services.state import SongState, TrackState
+from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.song.state import SongState, StripState
 
 _PIECE_COLUMNS = 512
 _PIECE_FRAMES = 1 << 20
 
 
-def waveform(song: SongState, track: TrackState, points: int) -> bytes:
+def waveform(song: SongState, track: StripState, points: int) -> bytes:
     """Lowest and highest sample of `points` stretches of the song, as pairs of signed bytes."""
     if not 1 <= points <= 8192:
         raise InvalidValue("points", points, "it must lie between 1 and 8192")
@@ -51,65 +52,86 @@ class Profile:
     treated_db: Floats
 
 
-def profile(song: SongState, track: TrackState, from_s: float, to_s: float, bands_per_octave: float) -> Profile:
+def profile(song: SongState, track: StripState, from_s: float, to_s: float, bands_per_octave: float) -> Profile:
     """Untreated and treated long-term levels of a stretch (the whole track if it is empty)."""
     x = library().samples(track.audio_sha256, song.sample_rate)
     start = min(max(0, int(from_s * song.sample_rate)), max(len(x) - 1, 0))
     stop = min(len(x), int(to_s * song.sample_rate))
     if stop <= start:
         start, stop = 0, len(x)
-    moves = [move.move() for move in track.moves]
-    treating = any(move.enabled for move in moves)
-    if (start, stop) == (0, len(x)) and bands_per_octave == ANALYSIS_BANDS and not treating:
+    treated_sound = _treated(song, track)
+    if (start, stop) == (0, len(x)) and bands_per_octave == ANALYSIS_BANDS and treated_sound is None:
         known = np.array(library().analysis(track.audio_sha256, song.sample_rate).levels_db)
         return Profile(known, known)
     untreated = LongTermSpectrum(song.sample_rate, track.channels)
     treated = LongTermSpectrum(song.sample_rate, track.channels)
-    chain = warm_chain(x, moves, start, sample_rate=song.sample_rate) if treating else None
     for at in range(start, stop, _PIECE_FRAMES):  # a track may be hours long: never whole in memory
-        piece = x[at : min(stop, at + _PIECE_FRAMES)]
-        untreated.add(piece)
-        if chain is not None:
-            treated.add(chain.process(piece))
+        end = min(stop, at + _PIECE_FRAMES)
+        untreated.add(x[at:end])
+        if treated_sound is not None:
+            treated.add(treated_sound[at:end])
     before = untreated.levels(log_grid(), bands_per_octave=bands_per_octave)
-    if chain is None:
+    if treated_sound is None:
         return Profile(before, before)
     return Profile(before, treated.levels(log_grid(), bands_per_octave=bands_per_octave))
 
 
-def map_tile(song: SongState, track: TrackState, level: int, tile: int, treated: bool) -> bytes:
+def _treated(song: SongState, track: StripState) -> TreatedSound | None:
+    """The track behind its moves; None where none is on."""
+    if not any(entry.enabled for entry in track.entries):
+        return None
+    return TreatedSound(song.plan, song_sources(song), (track.id, Tap.TREATED), track.frames)
+
+
+def map_tile(song: SongState, track: StripState, level: int, tile: int, treated: bool) -> bytes:
     """MAP_TILE_COLUMNS columns of MAP_ROWS bytes, lowest row first; short at the end of the track."""
     known = library().analysis(track.audio_sha256, song.sample_rate)
     if not 0 <= level < known.map_levels:
         raise InvalidValue("level", level, f"this track has the levels 0 to {known.map_levels - 1}")
     first = tile * MAP_TILE_COLUMNS
-    moves = tuple(move.move() for move in track.moves if move.enabled)
-    if not treated or not moves:
+    if not treated or not any(entry.enabled for entry in track.entries):
         columns = library().map_level(track.audio_sha256, song.sample_rate, level)
         return columns[first : first + MAP_TILE_COLUMNS].tobytes()
-    return _treated_tile(track.audio_sha256, song.sample_rate, level, tile, moves)
+    return _treated_tiles(song.plan.sound(track.id), level, tile, lambda: _treated_tile(song, track, level, tile))
 
 
-@lru_cache(maxsize=256)
-def _treated_tile(digest: str, rate: int, level: int, tile: int, moves: tuple[Move, ...]) -> bytes:
+_TILES: OrderedDict[tuple[str, int, int], bytes] = OrderedDict()
+_MOST_TILES = 256
+
+
+def _treated_tiles(sound: str, level: int, tile: int, make: Callable[[], bytes]) -> bytes:
+    """A tile by the name of the sound that it shows; those asked for last are kept."""
+    key = (sound, level, tile)
+    found = _TILES.get(key)
+    if found is None:
+        found = _TILES[key] = make()
+        while len(_TILES) > _MOST_TILES:
+            _TILES.popitem(last=False)
+    else:
+        with contextlib.suppress(KeyError):
+            _TILES.move_to_end(key)
+    return found
+
+
+def _treated_tile(song: SongState, track: StripState, level: int, tile: int) -> bytes:
     """Measured on the treated sound, not derived from the curve."""
-    x = library().samples(digest, rate)
-    known = library().analysis(digest, rate)
+    rate = song.sample_rate
+    known = library().analysis(track.audio_sha256, rate)
     hop, step = map_hop(rate), 2**level
     first = tile * MAP_TILE_COLUMNS * step
     count = min(MAP_TILE_COLUMNS * step, known.map_columns - first)
-    if count <= 0:
+    sound = _treated(song, track)
+    if count <= 0 or sound is None:
         return b""
     time_map = TimeMap(rate)
-    chain = warm_chain(x, moves, max(0, first * hop - time_map.reach), sample_rate=rate)
-    kept = np.zeros((0, x.shape[1]))
-    kept_from = max(0, first * hop - time_map.reach)
-    at, parts = kept_from, []
+    kept_from = at = max(0, first * hop - time_map.reach)
+    kept = np.zeros((0, track.channels))
+    parts = []
     while count > 0:
         here = min(count, _PIECE_COLUMNS)
-        need = min(len(x), (first + here + 4) * hop + time_map.reach)
+        need = min(track.frames, (first + here + 4) * hop + time_map.reach)
         if need > at:
-            kept = np.concatenate([kept, chain.process(x[at:need])])
+            kept = np.concatenate([kept, sound[at:need]])
             at = need
         parts.append(time_map.columns(kept, first * hop - kept_from, here))
         first, count = first + here, count - here

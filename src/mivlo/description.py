@@ -1,0 +1,229 @@
+"""Treatments as documents: what a sheet, a request, a message and a column of the database hold.
+
+Everything here is made from the types of `mivlo.core.moves`. A document of an entry is flat: the fields of its move
+stand beside its own. A new field of a move is written there and nowhere else.
+"""
+
+from __future__ import annotations
+
+from dataclasses import MISSING, Field, fields
+from functools import lru_cache
+from typing import Annotated, Any, Union, get_type_hints
+
+from pydantic import BaseModel, ConfigDict, Discriminator, TypeAdapter, ValidationError, create_model
+from pydantic.fields import FieldInfo
+
+from mivlo.core.errors import InvalidValue, UnknownKey
+from mivlo.core.moves import Aftercare, Entry, mode_of, move_kinds
+from mivlo.core.moves.bounds import bound_words
+from mivlo.core.moves.kinds import MoveKind
+
+STRICT = ConfigDict(extra="forbid", allow_inf_nan=False)
+Document = dict[str, Any]
+
+
+def _own(kind: Any, *without: str) -> list[Field[Any]]:
+    return [f for f in fields(kind) if f.name not in without]
+
+
+ENTRY_FIELDS = tuple(f.name for f in _own(Entry, "id", "move"))
+"""What an entry has beside its move."""
+
+
+def move_fields(kind: type[Any]) -> tuple[str, ...]:
+    """The fields of a kind of move."""
+    return tuple(f.name for f in fields(kind))
+
+
+@lru_cache
+def kind_of(mode: str) -> type[Any]:
+    """The kind of move with this mode; InvalidValue if there is none."""
+    known = {mode_of(kind): kind for kind in move_kinds()}
+    if mode not in known:
+        raise InvalidValue("mode", mode, f"it must be one of {', '.join(known)}")
+    return known[mode]
+
+
+@lru_cache
+def _adapter(kind: Any) -> TypeAdapter[Any]:
+    return TypeAdapter(kind)
+
+
+def sentence(error: ValidationError, *, whole: str = "document") -> str:
+    """What is wrong with a document, naming each key."""
+    parts = []
+    for problem in error.errors():
+        place = ".".join(str(part) for part in problem["loc"]) or whole
+        said = problem["msg"].removeprefix("Value error, ").rstrip(".")
+        if problem["type"] == "extra_forbidden":
+            parts.append(f"{place} is not a known key")
+        elif problem["type"] == "missing":
+            parts.append(f"{place} is missing")
+        elif problem["type"] == "value_error":
+            parts.append(said)
+        else:
+            parts.append(f"{place} is {_short(problem['input'])}: {said.lower()}")
+    return "; ".join(parts)
+
+
+def _short(value: Any) -> str:
+    text = repr(value)
+    return text if len(text) <= 60 else f"{text[:57]}..."
+
+
+def _read(kind: Any, values: Document) -> Any:
+    try:
+        return _adapter(kind).validate_python(values)
+    except ValidationError as error:
+        problem = error.errors()[0]
+        if problem["type"] == "value_error" and isinstance(problem["ctx"]["error"], InvalidValue):
+            raise problem["ctx"]["error"] from error
+        name = ".".join(str(part) for part in problem["loc"])
+        if problem["type"] == "extra_forbidden":
+            raise UnknownKey(name, problem["input"]) from error
+        words = bound_words(kind, name) if problem["type"] in _OUT_OF_BOUNDS else None
+        raise InvalidValue(name, problem["input"], words or _as_clause(problem["msg"])) from error
+
+
+_OUT_OF_BOUNDS = ("greater_than_equal", "less_than_equal", "finite_number", "literal_error")
+
+
+def _as_clause(message: str) -> str:
+    """Pydantic's "Input should be a valid number" as the second half of our sentence."""
+    return message.replace("Input should", "it should", 1).rstrip(".")
+
+
+# --- documents <-> values -------------------------------------------------------------------------
+
+
+def entry_document(entry: Entry) -> Document:
+    """All of an entry, flat."""
+    return {"id": entry.id, **entry_parts(entry)[0], **move_document(entry.move)}
+
+
+def move_document(move: MoveKind) -> Document:
+    """All of a move."""
+    return dict(_adapter(type(move)).dump_python(move, mode="json"))
+
+
+def entry_parts(entry: Entry) -> tuple[Document, Document]:
+    """What an entry has beside its move, and its move."""
+    known = _adapter(Entry).dump_python(entry, mode="json", include=set(ENTRY_FIELDS))
+    return known, move_document(entry.move)
+
+
+def read_move(values: Document) -> Any:
+    """A move of its document; InvalidValue names what can't be."""
+    return _read(kind_of(values.get("mode", "static")), values)
+
+
+def read_entry(values: Document, *, entry_id: int | None = None) -> Entry:
+    """An entry of its flat document; keys that are left out are as the types say. InvalidValue: what can't be."""
+    own = {key: value for key, value in values.items() if key in ENTRY_FIELDS}
+    move = read_move({k: v for k, v in values.items() if k not in ENTRY_FIELDS and k != "id"})
+    number = values.get("id", 0) if entry_id is None else entry_id
+    return _read(Entry, {**own, "id": number, "move": move})  # type: ignore[no-any-return]
+
+
+def changed_entry(entry: Entry, changes: Document) -> Entry:
+    """An entry with some values of its document changed, and all checked."""
+    before = entry_document(entry)
+    if "mode" in changes and changes["mode"] != before["mode"]:  # another kind: only what both have is kept
+        kept = {*ENTRY_FIELDS, "id", *move_fields(kind_of(changes["mode"]))}
+        before = {key: value for key, value in before.items() if key in kept}
+    return read_entry({**before, **changes}, entry_id=entry.id)
+
+
+def aftercare_document(aftercare: Aftercare) -> Document:
+    """What comes behind the moves."""
+    return dict(_adapter(Aftercare).dump_python(aftercare, mode="json"))
+
+
+def read_aftercare(values: Document) -> Aftercare:
+    """What comes behind the moves, of its document."""
+    return _read(Aftercare, values)  # type: ignore[no-any-return]
+
+
+def plain_document(entry: Entry, *, always: tuple[str, ...] = ("enabled",)) -> Document:
+    """An entry as a person writes it: without what goes without saying or what its shape does not have."""
+    move = move_document(entry.move)
+    out = {name: move[name] for name in move if name not in (*entry.move.absent, *entry.move.implied)}
+    own = entry_parts(entry)[0]
+    for field in _own(Entry, "id", "move"):
+        if field.name in always or getattr(entry, field.name) != field.default:
+            out[field.name] = own[field.name]
+    return out
+
+
+def read_plain(values: Document, *, entry_id: int = 0) -> Entry:
+    """An entry of what a person or another program wrote: what does not belong to its shape is refused.
+
+    Keys with null are as if they were left out.
+    """
+    given = {key: value for key, value in values.items() if value is not None}
+    entry = read_entry(given, entry_id=entry_id)
+    move = entry.move
+    words = str(getattr(move, "shape", move.mode)).replace("_", " ")
+    for name in move.needed:
+        if name not in given:
+            raise InvalidValue(name, None, f"a {words} needs it")
+    for name in move.absent:
+        if name in given:
+            raise InvalidValue(name, given[name], f"a {words} has none; leave it out")
+    return entry
+
+
+# --- models for the edge: made, not written ---------------------------------------------------------
+
+
+def _model_field(kind: Any, field: Field[Any], *, optional: bool, nullable: bool) -> tuple[Any, FieldInfo]:
+    hint = get_type_hints(kind, include_extras=True)[field.name]
+    if field.default is not MISSING:
+        default = field.default
+    elif field.default_factory is not MISSING:
+        default = field.default_factory()
+    else:
+        default = ...
+    if optional or (nullable and default is not ... and field.name != "mode"):
+        return hint | None, FieldInfo(default=None)
+    return hint, FieldInfo(default=default)
+
+
+def flat_model(
+    name: str,
+    kind: type[Any],
+    *,
+    base: type[BaseModel] | None = None,
+    optional: bool = False,
+    nullable: bool = False,
+    own: tuple[str, ...] = ENTRY_FIELDS,
+    doc: str = "",
+) -> type[BaseModel]:
+    """A model of flat documents of one kind of move.
+
+    optional : every key may be left out (a change). nullable : keys that have a default may be null (a sheet).
+    own : what it has of an entry beside its move.
+    """
+    parts: dict[str, Any] = {
+        f.name: _model_field(kind, f, optional=optional, nullable=nullable) for f in fields(kind)
+    }
+    for field in _own(Entry, "id", "move"):
+        if field.name in own:
+            parts[field.name] = _model_field(Entry, field, optional=optional, nullable=False)
+    if base is not None:
+        return create_model(name, __base__=base, __doc__=doc, **parts)
+    return create_model(name, __config__=STRICT, __doc__=doc, **parts)
+
+
+def flat_union(name: str, **how: Any) -> Any:
+    """Any kind of move as a flat document, told apart by `mode`."""
+    models = [flat_model(f"{mode_of(kind).title().replace('_', '')}{name}", kind, **how) for kind in move_kinds()]
+    if len(models) == 1:
+        return models[0]
+    return Annotated[Union[tuple(models)], Discriminator("mode")]  # noqa: UP007  (made at run time)
+
+
+SheetMove: Any = flat_union(
+    "SheetMove", nullable=True, own=("enabled",), doc="A move of a sheet; null where its shape has no such value."
+)
+"""A move as sheets of version 1 and findings hold it."""

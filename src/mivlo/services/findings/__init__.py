@@ -1,0 +1,1 @@
+"""What stands out: looking for it, its documents, decisions on it."""

@@ -1,0 +1,1 @@
+"""What leaves the house: treated files and sheets."""

@@ -1,0 +1,152 @@
+"""Handing over: treated stems, groups and the mix, alone or zipped. The same renderer as the one that is heard."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+import uuid
+import zipfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from mivlo.audio.decode import FileSamples
+from mivlo.audio.encode import Container, Depth, SoundWriter
+from mivlo.core.errors import InvalidValue
+from mivlo.core.graph import Plan, StripKind, Tap, compile, render
+from mivlo.core.graph.streams import Samples
+from mivlo.services.handover.sheets import sheet_document, song_sheet
+from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.song.state import SongState, StripState, read_song
+from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
+from mivlo.store.database import session
+from mivlo.store.models import TaskRow
+
+
+@dataclass(frozen=True, slots=True)
+class ExportOptions:
+    """What to write: which strips, how deep, in which container, at which rate."""
+
+    track_ids: tuple[int, ...]
+    depth: Depth
+    container: Container
+    original_rate: bool
+
+
+@dataclass(frozen=True)
+class _Order:
+    """What an export was asked for: its options, and the song as it was then."""
+
+    options: ExportOptions
+    song: SongState
+
+
+_orders: TypeAdapter[_Order] = TypeAdapter(_Order)
+
+
+def request_export(song_id: int, options: ExportOptions) -> TaskRow:
+    """A task that renders strips as they are now, whatever is changed until it runs."""
+    with session() as open_session:
+        song = read_song(open_session, song_id)
+        strips = [song.strip(strip_id) for strip_id in options.track_ids]
+        if not strips:
+            raise InvalidValue("track_ids", [], "choose at least one track to export")
+        label = strips[0].name if len(strips) == 1 else f"{len(strips)} tracks"
+        payload = _orders.dump_python(_Order(options, song), mode="json")
+        return create_task(open_session, song_id, "export", label, payload)
+
+
+def run_export(task_id: int) -> dict[str, Any]:
+    """Do the task; run twice, also at once, no run harms the other. Returns the names of the files and notices."""
+    with session() as open_session:
+        order = _orders.validate_python(get_task(open_session, task_id).payload)
+    place = library().exports(task_id)
+    folder = place.with_name(f"{place.name}.{uuid.uuid4().hex}.part")
+    folder.mkdir(parents=True)
+    try:
+        result = _write_all(folder, order, TaskProgress(task_id))
+        _put(folder, place)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)  # our own, under a name that nobody else knows
+    return result
+
+
+def _put(folder: Path, place: Path) -> None:
+    """Give a finished folder its name; what another run of the same task made there holds the same files."""
+    if place.exists():
+        for file in folder.iterdir():
+            file.replace(place / file.name)
+    else:
+        try:
+            folder.rename(place)
+        except OSError:  # another run was first
+            for file in folder.iterdir():
+                file.replace(place / file.name)
+
+
+def _write_all(folder: Path, order: _Order, progress: TaskProgress) -> dict[str, Any]:
+    names, notices = [], []
+    options, song = order.options, order.song
+    for i, strip_id in enumerate(options.track_ids):
+        strip = song.strip(strip_id)
+        name = _file_name(song, strip, options.container)
+        clipped = _write(folder / name, song, strip, options, progress.part(i, len(options.track_ids)))
+        names.append(name)
+        if clipped:
+            notices.append(
+                f"{strip.name}: {clipped} samples were above full scale and were clipped. "
+                "Lower it or export 32 bit float."
+            )
+    if len(names) > 1:
+        names = [_zip(folder, names, song)]
+    return {"files": names, "notices": notices}
+
+
+def _file_name(song: SongState, strip: StripState, container: Container) -> str:
+    """Tracks carry their number; a group and the mix carry none."""
+    clean = re.sub(r"[^\w\-. ]+", "", strip.name).strip().replace(" ", "_") or "track"
+    number = f"{song.tracks.index(strip) + 1:02d}_" if strip.kind is StripKind.TRACK else f"{strip.kind}{strip.id}_"
+    return f"{number}{clean}.{container.value}"
+
+
+def _write(
+    path: Path, song: SongState, strip: StripState, options: ExportOptions, progress: Callable[[float], None]
+) -> int:
+    """Render one strip into a file; how many samples were clipped. A group or the mix has the song's length."""
+    plan, sources, frames = song.plan, song_sources(song), song.frames
+    channels = 2
+    if strip.kind is StripKind.TRACK:
+        frames, channels = strip.frames, strip.channels
+        if options.original_rate and strip.source_rate != song.sample_rate:
+            plan, sources, frames = _at_own_rate(song, strip)
+    with SoundWriter(path, plan.sample_rate, channels, options.depth, options.container) as writer:
+        done = 0
+        for block in render(plan, sources, (strip.id, Tap.BEHIND), 0, frames):
+            writer.write(block)
+            done += len(block)
+            progress(done / max(frames, 1))
+    return writer.clipped
+
+
+def _at_own_rate(song: SongState, strip: StripState) -> tuple[Plan, dict[int, Samples], int]:
+    """The song as it would be at the rate of one track's recording, which is read from its original."""
+    plan = compile([s.strip() for s in song.strips], sample_rate=strip.source_rate)
+    original = library().original(strip.audio_sha256, Path(strip.file_name).suffix)
+    recording = FileSamples(original)
+    return plan, {strip.id: recording}, recording.info.frames
+
+
+def _zip(folder: Path, names: list[str], song: SongState) -> str:
+    """All files and the sheet in one archive (stored: sound hardly shrinks)."""
+    clean = re.sub(r"[^\w\-]+", "_", song.name).strip("_") or "song"
+    archive = f"{clean}.zip"
+    with zipfile.ZipFile(folder / archive, "w", zipfile.ZIP_STORED) as out:
+        for name in names:
+            out.write(folder / name, name)
+            (folder / name).unlink()
+        out.writestr("sheet.json", json.dumps(sheet_document(song_sheet(song)), indent=2, ensure_ascii=False))
+    return archive

@@ -1,0 +1,1 @@
+"""Recordings that come in."""

@@ -1,0 +1,1 @@
+"""A song: reading it, changing it, its log."""

@@ -1,0 +1,122 @@
+"""Use cases on the moves of a strip."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from mivlo.core.errors import InvalidValue
+from mivlo.core.moves import MOST_MOVES, Entry
+from mivlo.description import changed_entry, entry_document, entry_parts
+from mivlo.services.errors import NotFound
+from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
+from mivlo.services.song.log import Change
+from mivlo.services.song.state import entry_of
+from mivlo.services.song.strips import strip_row
+from mivlo.store.models import FindingRow, MoveRow, StripRow
+
+
+def words_of(entry: Entry) -> str:
+    """A move in a few words: "bell 412 Hz"."""
+    shape = str(getattr(entry.move, "shape", entry.move.mode)).replace("_", " ")
+    return f"{shape} {entry.move.frequency_hz:.0f} Hz"
+
+
+def _label(verb: str, strip: StripRow, entry: Entry) -> str:
+    return f"{strip.name}: {verb} {words_of(entry)}"
+
+
+def new_row(session: Session, strip: StripRow, entry: Entry) -> MoveRow:
+    """A row for an entry behind the others, not yet recorded in the log."""
+    count, last = session.execute(
+        select(func.count().filter(MoveRow.deleted.is_(False)), func.max(MoveRow.position)).where(
+            MoveRow.strip_id == strip.id
+        )
+    ).one()
+    if count >= MOST_MOVES:
+        raise InvalidValue("moves", count, f"a strip has at most {MOST_MOVES} moves; delete some first")
+    own, parameters = entry_parts(entry)
+    return MoveRow(
+        strip_id=strip.id, position=(last or 0) + 1, deleted=False, mode=entry.move.mode, parameters=parameters, **own
+    )
+
+
+def insert_move(session: Session, strip: StripRow, entry: Entry) -> MoveRow:
+    """A move behind the others, as a part of a larger step that the caller records."""
+    row = new_row(session, strip, entry)
+    session.add(row)
+    session.flush()
+    return row
+
+
+def add_move(
+    session: Session,
+    song_id: int,
+    strip_id: int,
+    entry: Entry,
+    revision: int | None,
+    *,
+    strip_revision: int | None = None,
+    page: str = "",
+) -> int:
+    """Add a move behind the others; its id."""
+    song = lock_song(session, song_id, revision)
+    strip = strip_row(session, song_id, strip_id)
+    check_strip(strip, strip_revision)
+    row = new_row(session, strip, entry)
+    added_row(session, song, _label("add", strip, entry), "move", row, page=page)
+    return row.id
+
+
+def _move_row(session: Session, song_id: int, move_id: int) -> tuple[MoveRow, StripRow]:
+    row = session.get(MoveRow, move_id)
+    if row is None or row.deleted:
+        raise NotFound("move", move_id)
+    return row, strip_row(session, song_id, row.strip_id)
+
+
+def change_move(
+    session: Session,
+    song_id: int,
+    move_id: int,
+    revision: int | None,
+    values: dict[str, Any],
+    *,
+    strip_revision: int | None = None,
+    page: str = "",
+) -> None:
+    """Set new values of a move."""
+    song = lock_song(session, song_id, revision)
+    row, strip = _move_row(session, song_id, move_id)
+    check_strip(strip, strip_revision)
+    before = entry_of(row)
+    after = changed_entry(before, values)
+    verb = "change"
+    if set(values) == {"enabled"}:
+        verb = "switch on" if after.enabled else "switch off"
+    old, new = entry_document(before), entry_document(after)
+    changed = {key: new.get(key) for key in {**old, **new} if new.get(key) != old.get(key)}
+    if changed:
+        change = Change("move", move_id, changed)
+        change_song(session, song, _label(verb, strip, after), [change], page=page, gesture=True)
+
+
+def delete_move(
+    session: Session,
+    song_id: int,
+    move_id: int,
+    revision: int | None,
+    *,
+    strip_revision: int | None = None,
+    page: str = "",
+) -> None:
+    """Take a move away; undo brings it back. A finding that it was made for is open again."""
+    song = lock_song(session, song_id, revision)
+    row, strip = _move_row(session, song_id, move_id)
+    check_strip(strip, strip_revision)
+    made_for = session.scalars(select(FindingRow).where(FindingRow.move_id == move_id))
+    changes = [Change("finding", f.id, {"state": "open", "move_id": None}) for f in made_for]
+    changes.append(Change("move", move_id, {"deleted": True}))
+    change_song(session, song, _label("delete", strip, entry_of(row)), changes, page=page)

@@ -1,0 +1,270 @@
+"""What everybody sees of a song: plain frozen values, read in one go."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session, selectinload
+
+from mivlo.core.graph import Plan, Strip, StripKind, compile
+from mivlo.core.moves import Entry, Phase, Treatment
+from mivlo.core.roles import Role
+from mivlo.description import ENTRY_FIELDS, entry_document, read_aftercare, read_entry
+from mivlo.services.errors import NotFound
+from mivlo.services.song.log import next_redo, next_undo
+from mivlo.store.models import FindingRow, MoveRow, RecordingRow, Song, StripRow
+
+DECODING = 1
+"""Version of how a recording becomes samples; raised whenever the same file would give others."""
+
+
+@dataclass(frozen=True, slots=True)
+class Recording:
+    """The file that a track plays."""
+
+    file_name: str
+    audio_sha256: str
+    source_rate: int
+    source_frames: int
+    channels: int
+    frames: int
+    starts_at_s: float
+    notice: str
+
+    @property
+    def name(self) -> str:
+        """Names its samples at the song's rate."""
+        return f"{self.audio_sha256}:{DECODING}:{self.starts_at_s!r}"
+
+
+_SILENCE = Recording("", "", 0, 0, 2, 0, 0.0, "")
+
+
+@dataclass(frozen=True, slots=True)
+class StripState:
+    """A strip: its place in the song, its treatment, and of a track its recording."""
+
+    id: int
+    kind: StripKind
+    parent_id: int | None
+    name: str
+    role: Role
+    fader_db: float
+    pan: float
+    mute: bool
+    solo: bool
+    revision: int
+    treatment: Treatment
+    recording: Recording = _SILENCE
+    open_findings: int = 0
+    decided_findings: int = 0
+
+    @property
+    def file_name(self) -> str:
+        return self.recording.file_name
+
+    @property
+    def audio_sha256(self) -> str:
+        return self.recording.audio_sha256
+
+    @property
+    def source_rate(self) -> int:
+        return self.recording.source_rate
+
+    @property
+    def source_frames(self) -> int:
+        return self.recording.source_frames
+
+    @property
+    def channels(self) -> int:
+        return self.recording.channels
+
+    @property
+    def frames(self) -> int:
+        return self.recording.frames
+
+    @property
+    def notice(self) -> str:
+        return self.recording.notice
+
+    @property
+    def entries(self) -> tuple[Entry, ...]:
+        return self.treatment.entries
+
+    @property
+    def moves(self) -> list[dict[str, Any]]:
+        """Its moves as documents, with their width in octaves beside."""
+        return [
+            {**entry_document(entry), **({"octaves": entry.move.octaves} if hasattr(entry.move, "octaves") else {})}
+            for entry in self.entries
+        ]
+
+    def strip(self) -> Strip:
+        """As the core renders it."""
+        track = self.kind is StripKind.TRACK
+        return Strip(
+            id=self.id,
+            kind=self.kind,
+            name=self.name,
+            parent=self.parent_id,
+            treatment=self.treatment,
+            fader_db=self.fader_db,
+            pan=self.pan,
+            mute=self.mute,
+            solo=self.solo,
+            channels=1 if track and self.channels == 1 else 2,
+            source=self.recording.name if track else "",
+        )
+
+
+@dataclass(frozen=True)
+class SongState:
+    """A song. `strips` holds all, `tracks` those with a recording, both in order."""
+
+    id: int
+    name: str
+    sample_rate: int
+    revision: int
+    outline: int
+    passage_from_s: float | None
+    passage_to_s: float | None
+    look_in_passage: bool
+    strips: tuple[StripState, ...]
+    undo_label: str | None = None
+    redo_label: str | None = None
+
+    @cached_property
+    def tracks(self) -> tuple[StripState, ...]:
+        return tuple(strip for strip in self.strips if strip.kind is StripKind.TRACK)
+
+    @property
+    def frames(self) -> int:
+        """Frames of the longest track."""
+        return max((track.frames for track in self.tracks), default=0)
+
+    @property
+    def duration_s(self) -> float:
+        return self.frames / self.sample_rate
+
+    @cached_property
+    def plan(self) -> Plan:
+        """The song as the core renders it."""
+        return compile([strip.strip() for strip in self.strips], sample_rate=self.sample_rate)
+
+    def strip(self, strip_id: int) -> StripState:
+        for strip in self.strips:
+            if strip.id == strip_id:
+                return strip
+        raise NotFound("track", strip_id)
+
+    def track(self, track_id: int) -> StripState:
+        strip = self.strip(track_id)
+        if strip.kind is not StripKind.TRACK:
+            raise NotFound("track", track_id)
+        return strip
+
+
+def entry_of(row: MoveRow) -> Entry:
+    """A row as the core's entry."""
+    own = {name: getattr(row, name) for name in ENTRY_FIELDS}
+    return read_entry({**own, **row.parameters}, entry_id=row.id)
+
+
+def treatment_of(row: StripRow) -> Treatment:
+    """What is done to a strip."""
+    return Treatment(
+        entries=tuple(entry_of(move) for move in row.moves if not move.deleted),
+        amounts=row.amounts,
+        phase=Phase(row.phase),
+        aftercare=read_aftercare(row.aftercare),
+    )
+
+
+def _recording_of(row: StripRow) -> Recording:
+    known = next((r for r in row.recordings if not r.deleted), None)
+    return _SILENCE if known is None else recording_state(known)
+
+
+def recording_state(row: RecordingRow) -> Recording:
+    return Recording(
+        row.file_name, row.audio_sha256, row.source_rate, row.source_frames, row.channels, row.frames,
+        row.starts_at_s, row.notice,
+    )  # fmt: skip
+
+
+def _strip_state(row: StripRow, counts: tuple[int, int]) -> StripState:
+    return StripState(
+        id=row.id,
+        kind=StripKind(row.kind),
+        parent_id=row.parent_id,
+        name=row.name,
+        role=Role(row.role),
+        fader_db=row.fader_db,
+        pan=row.pan,
+        mute=row.mute,
+        solo=row.solo,
+        revision=row.revision,
+        treatment=treatment_of(row),
+        recording=_recording_of(row),
+        open_findings=counts[0],
+        decided_findings=counts[1],
+    )
+
+
+def _counts(session: Session, strip_ids: Sequence[int]) -> dict[int, tuple[int, int]]:
+    """Per strip: findings that are open, and that were decided."""
+    query = (
+        select(
+            FindingRow.strip_id,
+            func.count().filter(FindingRow.state == "open", FindingRow.present),
+            func.count().filter(FindingRow.state != "open"),
+        )
+        .where(FindingRow.strip_id.in_(strip_ids))
+        .group_by(FindingRow.strip_id)
+    )
+    return {strip: (int(left), int(done)) for strip, left, done in session.execute(query)}
+
+
+def read_song(session: Session, song_id: int, page: str | None = None) -> SongState:
+    """The whole state of a song; NotFound if there is none. `page` is whose undo and redo are named."""
+    query = (
+        select(Song)
+        .where(Song.id == song_id, Song.deleted.is_(False))
+        .options(
+            selectinload(Song.strips).selectinload(StripRow.moves),
+            selectinload(Song.strips).selectinload(StripRow.recordings),
+        )
+        .execution_options(populate_existing=True)
+    )
+    row = session.scalars(query).first()
+    if row is None:
+        raise NotFound("song", song_id)
+    shown = [strip for strip in row.strips if not strip.deleted]
+    counts = _counts(session, [strip.id for strip in shown])
+    undo, redo = next_undo(session, song_id, page), next_redo(session, song_id, page)
+    here = {strip.id for strip in shown}
+    strips = [_strip_state(strip, counts.get(strip.id, (0, 0))) for strip in shown]
+    return SongState(
+        id=row.id,
+        name=row.name,
+        sample_rate=row.sample_rate,
+        revision=row.revision,
+        outline=row.outline,
+        passage_from_s=row.passage_from_s,
+        passage_to_s=row.passage_to_s,
+        look_in_passage=row.look_in_passage,
+        strips=tuple(_rerouted(strip, here) for strip in strips),
+        undo_label=undo.label if undo else None,
+        redo_label=redo.label if redo else None,
+    )
+
+
+def _rerouted(strip: StripState, here: set[int]) -> StripState:
+    """What was routed into a group that is gone runs into the mix."""
+    if strip.parent_id is None or strip.parent_id in here:
+        return strip
+    return replace(strip, parent_id=None)

@@ -1,0 +1,112 @@
+"""Use cases on strips: tracks, groups, the mix."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from mivlo.core.errors import InvalidValue
+from mivlo.core.graph import compile
+from mivlo.core.roles import Role
+from mivlo.services.errors import NotFound
+from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
+from mivlo.services.song.log import Change
+from mivlo.services.song.songs import named
+from mivlo.services.song.state import read_song
+from mivlo.store.models import StripRow
+
+MOST_STRIPS = 500
+
+
+def strip_row(session: Session, song_id: int, strip_id: int) -> StripRow:
+    """A strip of a song that is not deleted; NotFound if there is none."""
+    row = session.get(StripRow, strip_id)
+    if row is None or row.song_id != song_id or row.deleted:
+        raise NotFound("track", strip_id)
+    return row
+
+
+def change_strip(
+    session: Session,
+    song_id: int,
+    strip_id: int,
+    revision: int | None,
+    values: dict[str, Any],
+    *,
+    strip_revision: int | None = None,
+    page: str = "",
+) -> None:
+    """Rename a strip, set its role, fader, pan, mute or solo."""
+    song = lock_song(session, song_id, revision)
+    row = strip_row(session, song_id, strip_id)
+    check_strip(row, strip_revision)
+    if "name" in values:
+        values["name"] = named(values["name"])
+    if "role" in values:
+        values["role"] = str(Role(values["role"]))
+    if row.kind == "mix" and ("name" in values or values.get("solo")):
+        raise InvalidValue("mix", row.name, "it can't be renamed or soloed")
+    words = ", ".join(key.removesuffix("_db") for key in values)
+    change_song(session, song, f"{row.name}: {words}", [Change("strip", strip_id, values)], page=page, gesture=True)
+
+
+def delete_strip(
+    session: Session,
+    song_id: int,
+    strip_id: int,
+    revision: int | None,
+    *,
+    strip_revision: int | None = None,
+    page: str = "",
+) -> None:
+    """Take a track or a group out of the song; undo brings it back. What a group held runs into the mix."""
+    song = lock_song(session, song_id, revision)
+    row = strip_row(session, song_id, strip_id)
+    check_strip(row, strip_revision)
+    if row.kind == "mix":
+        raise InvalidValue("mix", row.name, "every song has one; it can't be deleted")
+    change_song(session, song, f"delete {row.name}", [Change("strip", strip_id, {"deleted": True})], page=page)
+
+
+def add_group(session: Session, song_id: int, name: str, *, page: str = "") -> int:
+    """A new group, empty, running into the mix; its id."""
+    song = lock_song(session, song_id)
+    count, last = session.execute(
+        select(func.count(), func.max(StripRow.position)).where(StripRow.song_id == song_id)
+    ).one()
+    if count >= MOST_STRIPS:
+        raise InvalidValue("strips", count, f"a song has at most {MOST_STRIPS}")
+    row = StripRow(
+        song_id=song_id, kind="group", position=(last or 0) + 1, name=named(name), role=str(Role.OTHER), deleted=False
+    )
+    added_row(session, song, f"add group {row.name}", "strip", row, page=page)
+    return row.id
+
+
+def route(
+    session: Session,
+    song_id: int,
+    strip_id: int,
+    parent_id: int | None,
+    *,
+    outline: int | None = None,
+    page: str = "",
+) -> None:
+    """Route a track or a group into a group, or (None) into the mix.
+
+    Raises
+    ------
+    CircularRouting : the group would end up inside itself.
+    """
+    song = lock_song(session, song_id, outline=outline)
+    row = strip_row(session, song_id, strip_id)
+    if row.kind == "mix":
+        raise InvalidValue("mix", row.name, "it is routed nowhere")
+    parent = None if parent_id is None else strip_row(session, song_id, parent_id)
+    into = None if parent is None or parent.kind == "mix" else parent.id
+    label = f"{row.name} into {parent.name if parent else 'the mix'}"
+    change_song(session, song, label, [Change("strip", strip_id, {"parent_id": into})], page=page)
+    state = read_song(session, song_id)
+    compile([s.strip() for s in state.strips], sample_rate=state.sample_rate)

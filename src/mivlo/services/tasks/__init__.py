@@ -1,0 +1,1 @@
+"""Long work as the user sees it."""
