@@ -22,8 +22,8 @@ from mivlo.config import settings
 from mivlo.core.units import Floats
 from mivlo.demo import song
 from mivlo.jobs import queue
-from mivlo.services import importing
-from mivlo.services.state import SongState, read_song
+from mivlo.services.recordings import importing
+from mivlo.services.song.state import SongState, read_song
 from mivlo.store import database
 from tests import sounds
 from tests.web import server
@@ -35,7 +35,7 @@ BUSY = """
     SELECT count(*) FROM procrastinate_jobs JOIN procrastinate_workers ON procrastinate_workers.id = worker_id
     WHERE status = 'doing' AND last_heartbeat > now() - make_interval(secs => :seconds)
 """
-TABLES = "songs, tracks, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
+TABLES = "songs, strips, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
 
 
 @pytest.fixture(scope="session")

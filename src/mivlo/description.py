@@ -55,7 +55,7 @@ def sentence(error: ValidationError, *, whole: str = "document") -> str:
     for problem in error.errors():
         place = ".".join(str(part) for part in problem["loc"]) or whole
         said = problem["msg"].removeprefix("Value error, ").rstrip(".")
-        if problem["type"] == "extra_forbidden":
+        if problem["type"] in _UNKNOWN:
             parts.append(f"{place} is not a known key")
         elif problem["type"] == "missing":
             parts.append(f"{place} is missing")
@@ -79,12 +79,13 @@ def _read(kind: Any, values: Document) -> Any:
         if problem["type"] == "value_error" and isinstance(problem["ctx"]["error"], InvalidValue):
             raise problem["ctx"]["error"] from error
         name = ".".join(str(part) for part in problem["loc"])
-        if problem["type"] == "extra_forbidden":
+        if problem["type"] in _UNKNOWN:
             raise UnknownKey(name, problem["input"]) from error
         words = bound_words(kind, name) if problem["type"] in _OUT_OF_BOUNDS else None
         raise InvalidValue(name, problem["input"], words or _as_clause(problem["msg"])) from error
 
 
+_UNKNOWN = ("extra_forbidden", "unexpected_keyword_argument")
 _OUT_OF_BOUNDS = ("greater_than_equal", "less_than_equal", "finite_number", "literal_error")
 
 
@@ -114,7 +115,10 @@ def entry_parts(entry: Entry) -> tuple[Document, Document]:
 
 def read_move(values: Document) -> Any:
     """A move of its document; InvalidValue names what can't be."""
-    return _read(kind_of(values.get("mode", "static")), values)
+    mode = values.get("mode", "static")
+    if not isinstance(mode, str):
+        raise InvalidValue("mode", mode, "it should be a word")
+    return _read(kind_of(mode), values)
 
 
 def read_entry(values: Document, *, entry_id: int | None = None) -> Entry:

@@ -169,9 +169,3 @@ def test_impossible_moves_are_refused_by_name(values: dict[str, float], name: st
 def test_a_first_order_cut_has_no_q() -> None:
     with pytest.raises(InvalidValue, match="a cut of 6 dB/octave has none"):
         StaticMove(Shape.LOW_CUT, 100.0, q=2.0, slope_db_per_octave=6)
-
-
-def test_a_move_that_is_off_has_no_response() -> None:
-    moves = [StaticMove(Shape.BELL, 500.0, q=1.0, gain_db=-9.0, enabled=False)]
-    assert np.all(treatment_db(moves, AUDIBLE, sample_rate=48_000) == 0.0)
-    assert len(move_sections(moves[0], sample_rate=48_000)) == 1

@@ -11,7 +11,7 @@ from mivlo.core.moves import Move, StaticMove, Shape
 from mivlo.core.units import Floats
 from mivlo.services import edits, songs
 from mivlo.services.errors import NotFound, NothingToUndo, StaleRevision
-from mivlo.services.state import SongState
+from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, song_state
 
@@ -30,7 +30,7 @@ def song(db: None, write_wav, noise: Floats) -> SongState:  # type: ignore[no-un
 
 def _add(song: SongState, move: Move = BELL, track: int = 0) -> int:
     with session() as s:
-        return songs.add_move(s, song.id, song.tracks[track].id, move, None)
+        return moves.add_move(s, song.id, song.tracks[track].id, move, None)
 
 
 def _undo(song: SongState) -> str:
@@ -57,14 +57,14 @@ def test_every_kind_of_change_can_be_undone_and_redone(song: SongState) -> None:
     changes = [
         lambda s: songs.change_song_values(s, song.id, None, {"name": "Weir at night"}),
         lambda s: songs.change_song_values(s, song.id, None, {"passage_from_s": 0.1, "passage_to_s": 0.5}),
-        lambda s: songs.change_track(s, song.id, first, None, {"fader_db": -3.5, "pan": 0.25, "mute": True}),
-        lambda s: songs.change_track(s, song.id, second, None, {"name": "Voice", "role": "voice", "solo": True}),
+        lambda s: strips.change_strip(s, song.id, first, None, {"fader_db": -3.5, "pan": 0.25, "mute": True}),
+        lambda s: strips.change_strip(s, song.id, second, None, {"name": "Voice", "role": "voice", "solo": True}),
         lambda s: songs.reorder_tracks(s, song.id, [second, first], None),
-        lambda s: songs.change_move(s, song.id, move, None, {"gain_db": -3.0, "frequency_hz": 420.0}),
-        lambda s: songs.change_move(s, song.id, move, None, {"enabled": False}),
-        lambda s: songs.add_move(s, song.id, second, BELL, None),
-        lambda s: songs.delete_move(s, song.id, move, None),
-        lambda s: songs.delete_track(s, song.id, first, None),
+        lambda s: moves.change_move(s, song.id, move, None, {"gain_db": -3.0, "frequency_hz": 420.0}),
+        lambda s: moves.change_move(s, song.id, move, None, {"enabled": False}),
+        lambda s: moves.add_move(s, song.id, second, BELL, None),
+        lambda s: moves.delete_move(s, song.id, move, None),
+        lambda s: strips.delete_strip(s, song.id, first, None),
     ]
     states = [_content(song_state(song.id))]
     for change in changes:
@@ -112,7 +112,7 @@ def test_a_change_against_an_old_state_is_refused_and_changes_nothing(song: Song
     _add(song)
     before = song_state(song.id)
     with pytest.raises(StaleRevision, match="changed elsewhere"), session() as s:
-        songs.add_move(s, song.id, song.tracks[0].id, BELL, song.revision)
+        moves.add_move(s, song.id, song.tracks[0].id, BELL, song.revision)
     assert song_state(song.id) == before
 
 
@@ -120,7 +120,7 @@ def test_impossible_values_are_refused_and_change_nothing(song: SongState) -> No
     move = _add(song)
     before = song_state(song.id)
     with pytest.raises(InvalidValue, match="frequency_hz is 3"), session() as s:
-        songs.change_move(s, song.id, move, None, {"frequency_hz": 3.0})
+        moves.change_move(s, song.id, move, None, {"frequency_hz": 3.0})
     with pytest.raises(InvalidValue, match="must name every track"), session() as s:
         songs.reorder_tracks(s, song.id, [song.tracks[0].id], None)
     with pytest.raises(InvalidValue, match="must start before it ends"), session() as s:
@@ -133,11 +133,11 @@ def test_impossible_values_are_refused_and_change_nothing(song: SongState) -> No
 def test_what_is_gone_is_not_found(song: SongState) -> None:
     move = _add(song)
     with session() as s:
-        songs.delete_track(s, song.id, song.tracks[0].id, None)
+        strips.delete_strip(s, song.id, song.tracks[0].id, None)
     for call in (
-        lambda s: songs.change_move(s, song.id, move, None, {"gain_db": -1.0}),
-        lambda s: songs.delete_track(s, song.id, song.tracks[0].id, None),
-        lambda s: songs.delete_move(s, song.id, 9_999, None),
+        lambda s: moves.change_move(s, song.id, move, None, {"gain_db": -1.0}),
+        lambda s: strips.delete_strip(s, song.id, song.tracks[0].id, None),
+        lambda s: moves.delete_move(s, song.id, 9_999, None),
     ):
         with pytest.raises(NotFound, match=r"no (move|track)"), session() as s:
             call(s)
@@ -147,7 +147,7 @@ def test_a_track_of_another_song_is_not_found(song: SongState) -> None:
     with session() as s:
         other = songs.create_song(s, "Other", 44_100).id
     with pytest.raises(NotFound, match="no track"), session() as s:
-        songs.change_track(s, other, song.tracks[0].id, None, {"mute": True})
+        strips.change_strip(s, other, song.tracks[0].id, None, {"mute": True})
 
 
 def test_a_deleted_song_comes_back_with_undo(song: SongState) -> None:

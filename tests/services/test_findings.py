@@ -16,10 +16,10 @@ from mivlo.core.moves import StaticMove, Shape
 from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.services import analysing, edits, findings, songs
 from mivlo.services.errors import NotFound, StaleRevision
-from mivlo.services.findings import FindingState, TrackFindings
-from mivlo.services.tasks import set_task
+from mivlo.services.findings.deciding import FindingState, TrackFindings
+from mivlo.services.tasks.tasks import set_task
 from mivlo.store.database import session
-from mivlo.store.models import AnalysisRow, FindingRow
+from mivlo.store.models import LookRow, FindingRow
 from tests.conftest import bring_in, song_state
 from tests.core.findings.sounds import RATE, melody
 
@@ -68,8 +68,8 @@ def _look(song_id: int) -> int:
 def _keys(song_id: int) -> dict[int, str]:
     with session() as s:
         ids = [t.id for t in song_state(song_id).tracks]
-        rows = s.scalars(select(AnalysisRow).where(AnalysisRow.track_id.in_(ids)))
-        return {row.track_id: row.key for row in rows}
+        rows = s.scalars(select(LookRow).where(LookRow.strip_id.in_(ids)))
+        return {row.strip_id: row.key for row in rows}
 
 
 def _all_fresh(song_id: int) -> bool:
@@ -94,10 +94,10 @@ def test_tracks_are_looked_at_once_until_something_they_depend_on_changes(song: 
     assert _look(song) == 0
     tracks = song_state(song).tracks
     with session() as s:
-        songs.change_track(s, song, tracks[0].id, None, {"fader_db": -3.0, "name": "Else"})
+        strips.change_strip(s, song, tracks[0].id, None, {"fader_db": -3.0, "name": "Else"})
     assert _look(song) == 0
     with session() as s:
-        songs.change_track(s, song, tracks[0].id, None, {"role": "voice"})
+        strips.change_strip(s, song, tracks[0].id, None, {"role": "voice"})
     assert _look(song) == 1
     with session() as s:
         songs.change_song_values(s, song, None, {"passage_from_s": 1.0, "passage_to_s": 6.0})
@@ -152,7 +152,7 @@ def test_what_is_no_problem_stays_away_until_it_is_taken_back(song: int) -> None
     with session() as s:
         findings.reject(s, song, ring.id, None)
     with session() as s:  # another role: everything is looked at anew
-        songs.change_track(s, song, song_state(song).tracks[0].id, None, {"role": "guitar"})
+        strips.change_strip(s, song, song_state(song).tracks[0].id, None, {"role": "guitar"})
     assert _look(song) == 1
     near = [f for f in _found(song).findings if abs(cents_between(RING_HZ, f.document.frequency_hz)) < 60]
     assert [(f.id, f.state) for f in near] == [(ring.id, "rejected")]
@@ -165,7 +165,7 @@ def test_a_deleted_move_opens_its_finding_again(song: int) -> None:
     with session() as s:
         move_id = findings.accept(s, song, _ring(song).id, None)
     with session() as s:
-        songs.delete_move(s, song, move_id, None)
+        moves.delete_move(s, song, move_id, None)
     assert _ring(song).state == "open"
     _look(song)
     assert _ring(song).state == "open"

@@ -20,10 +20,10 @@ from mivlo.live.engine import Engine
 from mivlo.live.modes import Scope
 from mivlo.live.session import engine_tracks
 from mivlo.services import exporting, sheets, songs
-from mivlo.services.exporting import ExportOptions
-from mivlo.services.importing import library
+from mivlo.services.handover.exporting import ExportOptions
+from mivlo.services.recordings.importing import library
 from mivlo.services.roles import Role, guess_role, name_from_file
-from mivlo.services.state import SongState
+from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, song_state
 
@@ -44,7 +44,7 @@ def song(db: None, marimba_wav: Path, write_wav, noise: Floats) -> SongState:  #
         track = bring_in(song_id, path)
         with session() as s:
             for move in MOVES:
-                songs.add_move(s, song_id, track, move, None)
+                moves.add_move(s, song_id, track, move, None)
     return song_state(song_id)
 
 

@@ -1,4 +1,4 @@
-"""The stream processor: block sizes, scipy as a reference, gliding, memory."""
+"""Static moves as a stream processor: block sizes, scipy as a reference, gliding, memory."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from scipy import signal
 from mivlo.core.graph import treat
 from mivlo.core.processors import Cascade, StaticProcessor, Step
 from mivlo.core.errors import BadAudio, InvalidValue
-from mivlo.core.moves import Move, StaticMove, Shape, treatment_sections
+from mivlo.core.moves import Shape, StaticMove, treatment_sections
 from mivlo.core.units import Floats
 
 RATE = 48_000
@@ -26,7 +26,15 @@ TREATMENT = (
 )
 
 
-def _in_blocks(chain: Chain, x: Floats, sizes: list[int]) -> Floats:
+def _steps(*moves: StaticMove, on: bool = True) -> list[Step]:
+    return [Step(i, move, on) for i, move in enumerate(moves)]
+
+
+def _chain(channels: int, *moves: StaticMove) -> StaticProcessor:
+    return StaticProcessor(RATE, channels, _steps(*moves))
+
+
+def _in_blocks(chain: StaticProcessor, x: Floats, sizes: list[int]) -> Floats:
     out, at, i = [], 0, 0
     while at < len(x):
         n = sizes[i % len(sizes)]
@@ -51,8 +59,8 @@ def test_a_treatment_of_recorded_sound_equals_scipys_filter(marimba_wav: Path) -
 @pytest.mark.parametrize("sizes", [[1], [7], [64], [100, 3], [48_000], [512]])
 def test_any_block_size_gives_the_same_output(noise: Floats, channels: int, sizes: list[int]) -> None:
     x = noise[:24_000, :channels]
-    whole = Chain(RATE, channels, TREATMENT).process(x)
-    assert np.max(np.abs(_in_blocks(Chain(RATE, channels, TREATMENT), x, sizes) - whole)) < 1e-12
+    whole = _chain(channels, *TREATMENT).process(x)
+    assert np.max(np.abs(_in_blocks(_chain(channels, *TREATMENT), x, sizes) - whole)) < 1e-12
 
 
 @pytest.mark.parametrize("sizes", [[1], [7], [100, 3], [512]])
@@ -61,11 +69,11 @@ def test_changes_at_the_same_sample_give_the_same_output_in_any_block_size(noise
     later = (*TREATMENT[1:], StaticMove(Shape.BELL, 500.0, q=3.0, gain_db=9.0))
 
     def run(sizes: list[int]) -> Floats:
-        chain = Chain(RATE, 2, TREATMENT)
+        chain = _chain(2, *TREATMENT)
         parts = [_in_blocks(chain, noise[:5_001], sizes)]
-        chain.set_moves(later)
+        chain.aim(_steps(*later))
         parts.append(_in_blocks(chain, noise[5_001:5_500], sizes))
-        chain.set_moves(TREATMENT[:2])  # while the first change still glides
+        chain.aim(_steps(*TREATMENT[:2]))  # while the first change still glides
         parts.append(_in_blocks(chain, noise[5_500:20_000], sizes))
         return np.concatenate(parts)
 
@@ -73,9 +81,9 @@ def test_changes_at_the_same_sample_give_the_same_output_in_any_block_size(noise
 
 
 def test_a_change_arrives_after_its_glide(noise: Floats) -> None:
-    chain = Chain(RATE, 2, TREATMENT[:1])
+    chain = _chain(2, *TREATMENT[:1])
     chain.process(noise[:1_000])
-    chain.set_moves(TREATMENT[1:2])
+    chain.aim(_steps(*TREATMENT[1:2]))
     assert chain.gliding
     chain.process(noise[1_000:48_000])
     assert not chain.gliding
@@ -87,64 +95,98 @@ def test_a_change_arrives_after_its_glide(noise: Floats) -> None:
 @pytest.mark.parametrize(
     "after",
     [
-        (StaticMove(Shape.BELL, 700.0, q=2.0, gain_db=-12.0),),
-        (StaticMove(Shape.HIGH_SHELF, 300.0, gain_db=6.0),),
-        (StaticMove(Shape.BELL, 440.0, q=14.0, gain_db=12.0, enabled=False),),
-        (),
+        _steps(StaticMove(Shape.BELL, 700.0, q=2.0, gain_db=-12.0)),
+        _steps(StaticMove(Shape.HIGH_SHELF, 300.0, gain_db=6.0)),
+        _steps(StaticMove(Shape.BELL, 440.0, q=14.0, gain_db=12.0), on=False),
+        [],
     ],
 )
-def test_no_change_clicks(after: tuple[Move, ...]) -> None:
+def test_no_change_clicks(after: list[Step]) -> None:
     # a steady tone through a change: what is heard three octaves above it stays far below it
     t = np.arange(RATE) / RATE
     tone = 0.25 * np.sin(2 * np.pi * 440 * t)[:, None]
-    chain = Chain(RATE, 1, [StaticMove(Shape.BELL, 440.0, q=14.0, gain_db=12.0)])
+    chain = _chain(1, StaticMove(Shape.BELL, 440.0, q=14.0, gain_db=12.0))
     heard = [chain.process(tone[: RATE // 2])]
-    chain.set_moves(after)
+    chain.aim(after)
     heard.append(chain.process(tone[RATE // 2 :]))
     far = signal.sosfilt(signal.butter(8, 3_500, "highpass", fs=RATE, output="sos"), np.concatenate(heard)[:, 0])
     assert np.max(np.abs(far[RATE // 4 :])) < 10 ** (-75 / 20)
 
 
 def test_a_dragged_bell_stays_bounded(noise: Floats) -> None:
-    chain = Chain(RATE, 2)
+    chain = _chain(2)
     loudest = 0.0
     random = np.random.default_rng(5)
     for start in range(0, 90_000, 500):
-        chain.set_moves([StaticMove(Shape.BELL, 10 ** random.uniform(1.4, 4.2), q=30.0, gain_db=-24.0)])
+        chain.aim(_steps(StaticMove(Shape.BELL, 10 ** random.uniform(1.4, 4.2), q=30.0, gain_db=-24.0)))
         loudest = max(loudest, float(np.max(np.abs(chain.process(noise[start : start + 500])))))
     assert loudest < 4 * np.max(np.abs(noise))
 
 
 def test_nothing_to_do_gives_back_the_input_untouched(noise: Floats) -> None:
-    assert np.array_equal(Chain(RATE, 2).process(noise), noise)
-    off = [StaticMove(Shape.LOW_CUT, 500.0, enabled=False)]
-    assert np.array_equal(Chain(RATE, 2, off).process(noise), noise)
-    assert Chain(RATE, 2).process(noise[:0]).shape == (0, 2)
+    assert np.array_equal(_chain(2).process(noise), noise)
+    off = _steps(StaticMove(Shape.LOW_CUT, 500.0), on=False)
+    assert np.array_equal(StaticProcessor(RATE, 2, off).process(noise), noise)
+    assert _chain(2).process(noise[:0]).shape == (0, 2)
 
 
 def test_the_input_is_not_changed_in_place(noise: Floats) -> None:
     kept = noise.copy()
-    Chain(RATE, 2, TREATMENT).process(noise)
+    _chain(2, *TREATMENT).process(noise)
     assert np.array_equal(noise, kept)
 
 
 def test_the_delay_is_zero_as_stated() -> None:
     impulse = np.zeros((4_800, 1))
     impulse[100] = 1.0
-    chain = Chain(RATE, 1, [StaticMove(Shape.BELL, 2_000.0, q=1.0, gain_db=-6.0)])
-    assert chain.delay_samples == 0
+    chain = _chain(1, StaticMove(Shape.BELL, 2_000.0, q=1.0, gain_db=-6.0))
+    assert chain.latency == 0
     assert int(np.argmax(np.abs(chain.process(impulse)))) == 100
 
 
-def test_settling_time_says_when_the_past_is_forgotten() -> None:
-    moves = [StaticMove(Shape.BELL, 412.0, q=30.0, gain_db=12.0)]
+@pytest.mark.parametrize(
+    "moves",
+    [
+        (StaticMove(Shape.BELL, 412.0, q=30.0, gain_db=12.0),),
+        (StaticMove(Shape.BELL, 412.0, q=30.0, gain_db=-12.0),),
+        (StaticMove(Shape.BELL, 60.0, q=0.1, gain_db=-30.0),),
+        (StaticMove(Shape.LOW_CUT, 40.0, slope_db_per_octave=48), StaticMove(Shape.NOTCH, 50.0, q=30.0)),
+        (StaticMove(Shape.HIGH_CUT, 9_000.0, slope_db_per_octave=6),),
+    ],
+)
+def test_the_memory_says_when_the_past_is_forgotten(moves: tuple[StaticMove, ...]) -> None:
     burst = np.random.default_rng(1).standard_normal((RATE // 4, 1))
-    after = Chain(RATE, 1, moves)
-    after.process(burst)
-    rest = after.process(np.zeros((5 * RATE, 1)))[:, 0]
-    quiet_from = int(settling_time_s(moves) * RATE)
-    assert np.max(np.abs(rest[:500])) > 0.05
-    assert np.max(np.abs(rest[quiet_from:])) < 2e-6
+    chain = _chain(1, *moves)
+    chain.process(burst)
+    quiet_from = int(chain.memory_s * RATE)
+    rest = chain.process(np.zeros((quiet_from + RATE, 1)))[:, 0]
+    assert np.max(np.abs(rest[quiet_from:])) < 4e-6  # of noise with a peak of 4
+    assert np.max(np.abs(rest[: quiet_from // 2])) > 4e-6  # and it does not say far too much
+
+
+@pytest.mark.parametrize(
+    ("q", "hz", "seconds"),
+    # 2 T60 = 2 ln(1000) Q / (pi f): a fall by 120 dB
+    [(100.0, 20.0, 22.0), (30.0, 1_000.0, 0.132), (14.4, 412.0, 0.154)],
+)
+def test_a_notchs_memory_is_twice_its_ring_time(q: float, hz: float, seconds: float) -> None:
+    assert _chain(1, StaticMove(Shape.NOTCH, hz, q=q)).memory_s == pytest.approx(seconds, rel=0.01)
+
+
+@pytest.mark.parametrize("cut", [1, 700, 1_000, 1_333])
+def test_a_copy_of_the_memory_goes_on_to_the_same_bits_also_while_values_glide(noise: Floats, cut: int) -> None:
+    chain = _chain(2, *TREATMENT)
+    chain.process(noise[:600])
+    chain.aim(_steps(*TREATMENT[1:]))
+    chain.process(noise[600 : 600 + cut])
+    kept = chain.state()
+    first = chain.process(noise[2_000:4_000])
+    chain.aim([])
+    chain.process(noise[:500])
+    other = StaticProcessor(RATE, 2)
+    for go_on in (chain, other):
+        go_on.restore(kept)
+        assert np.array_equal(go_on.process(noise[2_000:4_000]), first)
 
 
 def test_a_cascade_is_scipys_filter_in_blocks(noise: Floats) -> None:
@@ -156,8 +198,8 @@ def test_a_cascade_is_scipys_filter_in_blocks(noise: Floats) -> None:
 
 def test_another_number_of_channels_is_refused() -> None:
     with pytest.raises(BadAudio, match=r"shape \(n, 2\) is needed"):
-        Chain(RATE, 2).process(np.zeros((10, 1)))
+        _chain(2).process(np.zeros((10, 1)))
     with pytest.raises(InvalidValue, match="channels is 3, but it must be 1 or 2"):
-        Chain(RATE, 3)
+        StaticProcessor(RATE, 3)
     with pytest.raises(InvalidValue, match="one of its own for each move"):
-        Chain(RATE, 1).set_moves(list(TREATMENT), keys=["a", "a", "b", "c"])
+        _chain(1).aim([Step("a", TREATMENT[0]), Step("a", TREATMENT[1])])
