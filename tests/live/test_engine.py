@@ -1,22 +1,28 @@
-"""What is heard: scopes, signals, loops, seeks, without clicks."""
+"""What is heard: comparisons, the probe, the match, the mixer; without clicks."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 import pytest
 from scipy import signal
 
-from mivlo.core.graph import treat
+from mivlo.core.errors import InvalidValue
+from mivlo.core.graph import Strip, compile, pan_gains, treat
 from mivlo.core.loudness import gated_loudness
-from mivlo.core.moves import Move, StaticMove, Shape
+from mivlo.core.moves import Entry, Shape, StaticMove, Treatment
 from mivlo.core.probe import Probe
-from mivlo.core.units import Floats
-from mivlo.live.engine import BLOCK_FRAMES, Engine, EngineTrack, pan_gains
-from mivlo.live.matching import match_of
-from mivlo.live.modes import Passage, Scope, Signal
+from mivlo.core.units import Floats, db_to_gain
+from mivlo.live.engine import BLOCK_FRAMES, Engine
+from mivlo.live.matching import Compared, measure
+from mivlo.live.modes import Match, Passage, Scope, Signal
+from tests.live.listening import hear
 
 RATE = 48_000
 CUT = StaticMove(Shape.BELL, 412.0, q=2.0, gain_db=-9.0)
+BOOST = StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=9.0)
 
 
 def _tone(hz: float, seconds: float = 4.0, level: float = 0.2, channels: int = 1) -> Floats:
@@ -24,23 +30,26 @@ def _tone(hz: float, seconds: float = 4.0, level: float = 0.2, channels: int = 1
     return np.tile(level * np.sin(2 * np.pi * hz * t)[:, None], (1, channels))
 
 
-def _engine(*samples: Floats, moves: tuple[Move, ...] = (), **values: object) -> Engine:
-    tracks = [
-        EngineTrack(i, x.astype(np.float32), keys=tuple(str(k) for k in range(len(moves))), moves=moves, **values)  # type: ignore[arg-type]
-        for i, x in enumerate(samples)
-    ]
-    return Engine(RATE, tracks)
+def _strip(i: int, x: Floats, moves: Sequence[StaticMove], on: Sequence[bool] | None = None) -> Strip:
+    entries = tuple(Entry(id=k, move=m, enabled=on is None or on[k]) for k, m in enumerate(moves))
+    return Strip(id=i, channels=1 if x.shape[1] == 1 else 2, treatment=Treatment(entries=entries))
 
 
-def _alone(*samples: Floats, moves: tuple[Move, ...] = ()) -> Engine:
-    engine = _engine(*samples, moves=moves)
+def _engine(*sounds: Floats, moves: Sequence[StaticMove] = (), on: Sequence[bool] | None = None) -> Engine:
+    strips = [_strip(i, x, moves, on) for i, x in enumerate(sounds)]
+    return Engine(compile(strips, sample_rate=RATE), {i: x.astype(np.float32) for i, x in enumerate(sounds)})
+
+
+def _alone(*sounds: Floats, moves: Sequence[StaticMove] = (), on: Sequence[bool] | None = None) -> Engine:
+    engine = _engine(*sounds, moves=moves, on=on)
     engine.set_focus(0)
-    engine.scope = Scope.ALONE
+    engine.set_scope(Scope.ALONE)
     return engine
 
 
-def _hear(engine: Engine, blocks: int) -> Floats:
-    return np.concatenate([engine.render().samples for _ in range(blocks)]).astype(np.float64)
+def _save(engine: Engine, **changes: dict[int, dict[str, object]]) -> None:
+    strips = [replace(s, **changes["strips"].get(i, {})) for i, s in engine.plan.strips.items()]  # type: ignore[arg-type]
+    engine.set_song(compile(strips, sample_rate=RATE), engine.sources, {})
 
 
 def _click_db(heard: Floats, above_hz: float = 6_000.0) -> float:
@@ -53,10 +62,10 @@ def _click_db(heard: Floats, above_hz: float = 6_000.0) -> float:
 def test_alone_and_untreated_plays_the_samples_themselves() -> None:
     x = np.random.default_rng(0).standard_normal((RATE, 1)) * 0.1
     engine = _alone(x, moves=(CUT,))
-    engine.signal = Signal.UNTREATED
+    engine.set_signal(Signal.UNTREATED)
     engine.play()
     engine.render()
-    heard = _hear(engine, 10)
+    heard = hear(engine, 10)
     wanted = x[BLOCK_FRAMES : 11 * BLOCK_FRAMES].astype(np.float32)
     assert np.array_equal(heard.astype(np.float32), np.tile(wanted, (1, 2)))
 
@@ -66,10 +75,10 @@ def test_removed_only_is_what_treated_lacks() -> None:
     heard = {}
     for which in Signal:
         engine = _alone(x, moves=(CUT,))
-        engine.signal = which
+        engine.set_signal(which)
         engine.play()
         engine.render()
-        heard[which] = _hear(engine, 20)
+        heard[which] = hear(engine, 20)
     difference = heard[Signal.UNTREATED] - heard[Signal.TREATED] - heard[Signal.REMOVED]
     assert np.max(np.abs(heard[Signal.REMOVED])) > 0.01
     assert np.max(np.abs(difference)) < 1e-6
@@ -81,7 +90,7 @@ def test_the_passage_loops_without_a_gap_or_a_click() -> None:
     engine.set_passage(Passage(24_000, 24_000 + 10_007))
     engine.seek(24_000)
     engine.play()
-    heard = _hear(engine, 100)
+    heard = hear(engine, 100)
     assert 24_000 <= engine.position < 34_007
     inside = heard[BLOCK_FRAMES:]
     level = np.sqrt(np.convolve(inside[:, 0] ** 2, np.ones(480) / 480, "valid"))
@@ -96,41 +105,41 @@ def test_a_jump_without_the_loops_fade_would_click() -> None:
     assert _click_db(hard) > -50
 
 
-def test_the_whole_song_loops_too_or_ends() -> None:
-    engine = _alone(_tone(440.0, 0.5))
-    engine.play()
-    _hear(engine, 60)
-    assert engine.playing
-    engine.looping = False
-    engine.set_passage(None)
-    _hear(engine, 60)
-    assert not engine.playing
+CHANGES = ["signal", "scope", "placed", "pause", "seek", "move", "only", "fader", "probe", "channels", "focus"]
 
 
-@pytest.mark.parametrize("change", ["signal", "scope", "pause", "seek", "move", "audition", "fader", "probe"])
+@pytest.mark.parametrize("change", CHANGES)
 def test_no_switch_clicks(change: str) -> None:
     engine = _engine(_tone(440.0), _tone(150.0), moves=(CUT, StaticMove(Shape.BELL, 300.0, q=1.0, gain_db=6.0)))
     engine.set_focus(0)
     engine.set_passage(Passage(0, RATE * 4))
     engine.play()
-    heard = [_hear(engine, 40)]
-    if change == "signal":
-        engine.signal = Signal.UNTREATED
-    elif change == "scope":
-        engine.scope = Scope.ALONE
-    elif change == "pause":
-        engine.pause()
-    elif change == "seek":
-        engine.seek(100_003)
-    elif change == "move":
-        engine.set_moves(0, ("0",), (StaticMove(Shape.BELL, 500.0, q=4.0, gain_db=6.0),))
-    elif change == "audition":
-        engine.set_audition("1")
-    elif change == "fader":
-        engine.set_tracks([EngineTrack(t.id, t.samples, fader_db=-12.0, mute=t.id == 1) for t in engine.tracks])
-    else:
-        engine.set_probe(Probe(440.0))
-    heard.append(_hear(engine, 40))
+    heard = [hear(engine, 40)]
+    entries = engine.strip(0).treatment.entries
+    match change:
+        case "signal":
+            engine.set_signal(Signal.UNTREATED)
+        case "scope":
+            engine.set_scope(Scope.ALONE)
+        case "placed":
+            engine.set_scope(Scope.ALONE, placed=True)
+        case "pause":
+            engine.pause()
+        case "seek":
+            engine.seek(100_003)
+        case "move":
+            engine.set_preview(0, (replace(entries[0], move=StaticMove(Shape.BELL, 500.0, q=4.0, gain_db=6.0)),))
+        case "only":
+            engine.set_only(frozenset({1}))
+        case "fader":
+            _save(engine, strips={0: {"fader_db": -12.0}, 1: {"mute": True}})
+        case "channels":  # what can't glide is taken over by a second renderer
+            engine.set_preview(0, (replace(entries[0], stretches=((0.0, 0.1),)), entries[1]))
+        case "focus":
+            engine.set_focus(1)
+        case "probe":
+            engine.set_probe(Probe(440.0))
+    heard.append(hear(engine, 40))
     # the probe is held to its margin within a sample, which is heard a little
     bound = -60 if change == "probe" else -70
     assert _click_db(np.concatenate(heard)[BLOCK_FRAMES:]) < bound
@@ -140,8 +149,8 @@ def test_switching_keeps_the_place() -> None:
     engine = _alone(_tone(440.0), _tone(150.0), moves=(CUT,))
     engine.play()
     for step in range(30):
-        engine.signal = list(Signal)[step % 3]
-        engine.scope = list(Scope)[step % 2]
+        engine.set_signal(list(Signal)[step % 3])
+        engine.set_scope(list(Scope)[step % 2], placed=step % 4 > 1)
         assert engine.render().position == step * BLOCK_FRAMES
 
 
@@ -150,20 +159,28 @@ def test_solo_mute_fader_and_pan_make_the_mix() -> None:
     engine = _engine(x, x)
     engine.play()
     engine.render()
-    both = np.max(np.abs(_hear(engine, 20)))
     # constant power: -3 dB in the middle; two of the same sum to +3 dB
-    assert both == pytest.approx(0.2 * 2 * np.sqrt(0.5), rel=0.01)
-    tracks = engine.tracks
-    tracks[0].solo = True
-    tracks[0].fader_db, tracks[0].pan = -6.0206, -1.0
-    engine.set_tracks(tracks)
-    engine.render()
-    left, right = np.max(np.abs(_hear(engine, 20)), axis=0)
+    assert np.max(np.abs(hear(engine, 20))) == pytest.approx(0.2 * 2 * np.sqrt(0.5), rel=0.01)
+    _save(engine, strips={0: {"solo": True, "fader_db": -6.0206, "pan": -1.0}})
+    hear(engine, 3)
+    left, right = np.max(np.abs(hear(engine, 20)), axis=0)
     assert left == pytest.approx(0.1, rel=0.01)
     assert right < 1e-6
-    tracks[0].mute = True
+    _save(engine, strips={0: {"mute": True}})
+    hear(engine, 3)
+    assert np.max(np.abs(hear(engine, 5))) < 1e-6
+
+
+def test_alone_plays_as_it_is_or_at_its_own_fader() -> None:
+    engine = _alone(_tone(440.0), _tone(150.0))
+    _save(engine, strips={0: {"fader_db": -12.0, "mute": True}})
+    engine.play()
     engine.render()
-    assert np.max(np.abs(_hear(engine, 5))) < 1e-6
+    assert np.max(np.abs(hear(engine, 10))) == pytest.approx(0.2, rel=0.01)
+    engine.set_scope(Scope.ALONE, placed=True)
+    hear(engine, 3)
+    # a muted strip is heard when it is asked for alone
+    assert np.max(np.abs(hear(engine, 10))) == pytest.approx(0.2 * np.sqrt(0.5) * db_to_gain(-12.0), rel=0.01)
 
 
 def test_pan_keeps_the_power_of_mono_and_balances_stereo() -> None:
@@ -176,60 +193,119 @@ def test_pan_keeps_the_power_of_mono_and_balances_stereo() -> None:
 
 def test_hearing_one_move_alone_switches_the_others_off() -> None:
     x = np.random.default_rng(1).standard_normal((RATE * 2, 1)) * 0.1
-    moves = (CUT, StaticMove(Shape.LOW_CUT, 500.0, slope_db_per_octave=24, enabled=False))
-    engine = _alone(x, moves=moves)
-    engine.set_audition("1")
+    cut = StaticMove(Shape.LOW_CUT, 500.0, slope_db_per_octave=24)
+    engine = _alone(x, moves=(CUT, cut), on=(True, False))
+    engine.set_only(frozenset({1}))
     engine.play()
     engine.render()
-    heard = _hear(engine, 40)[:, :1]
-    only = treat(x, [StaticMove(Shape.LOW_CUT, 500.0, slope_db_per_octave=24)], sample_rate=RATE)
+    heard = hear(engine, 40)[:, :1]
+    only = treat(x, [cut], sample_rate=RATE)
     assert np.max(np.abs(heard - only[BLOCK_FRAMES : 41 * BLOCK_FRAMES])) < 1e-5
-    engine.set_audition(None)
-    assert engine.heard_moves(engine.tracks[0]) == list(moves)
+    engine.set_only(frozenset())
+    assert [e.enabled for e in engine.strip(0).treatment.entries] == [True, False]
+
+
+def _compared(engine: Engine, passage: Passage, focus: int | None = 0) -> Compared:
+    return Compared(engine.plan, engine.sources, {}, focus, engine.scope, engine.placed, passage)
 
 
 def test_the_level_match_makes_both_equally_loud() -> None:
     x = np.random.default_rng(2).standard_normal((RATE * 4, 1)) * 0.05
-    boost = (StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=9.0),)
-    engine = _alone(x, moves=boost)
-    passage = Passage(0, RATE * 4)
-    engine.match_db = match_of(engine.tracks, 0, Scope.ALONE, passage, RATE)
-    assert engine.match_db < -3
+    engine = _alone(x, moves=(BOOST,))
+    lufs, match = measure(_compared(engine, Passage(0, RATE * 4)))
+    assert lufs < -3
+    assert match == Match(treated_db=lufs)
+    engine.set_match(match)
     loudness = {}
     for which in (Signal.TREATED, Signal.UNTREATED):
-        engine.signal = which
+        engine.set_signal(which)
         engine.seek(0)
         engine.play()
-        engine.render()
-        loudness[which] = gated_loudness(_hear(engine, 300), sample_rate=RATE)
+        hear(engine, 3)
+        loudness[which] = gated_loudness(hear(engine, 300), sample_rate=RATE)
     assert loudness[Signal.TREATED] == pytest.approx(loudness[Signal.UNTREATED], abs=0.1)
 
 
-def test_in_the_mix_the_match_is_that_of_the_mix() -> None:
+def test_in_the_mix_the_match_stands_on_the_strip_alone() -> None:
     x = np.random.default_rng(2).standard_normal((RATE * 2, 1)) * 0.05
-    engine = _engine(x, x[::-1] * 3, moves=(StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=9.0),))
-    engine.tracks[1].moves, engine.tracks[1].keys = (), ()
-    alone = match_of(engine.tracks, 0, Scope.ALONE, Passage(0, RATE * 2), RATE)
-    mixed = match_of(engine.tracks, 0, Scope.MIX, Passage(0, RATE * 2), RATE)
-    assert alone < mixed < -0.1
+    strips = [_strip(0, x, (BOOST,)), _strip(1, x, ())]
+    engine = Engine(compile(strips, sample_rate=RATE), {0: x.astype(np.float32), 1: (x[::-1] * 3).astype(np.float32)})
+    engine.set_focus(0)
+    lufs, match = measure(_compared(engine, Passage(0, RATE * 2)))
+    engine.set_scope(Scope.ALONE)
+    assert measure(_compared(engine, Passage(0, RATE * 2))) == (lufs, match)
+    engine.set_scope(Scope.MIX)
+    engine.set_match(match)
+    engine.play()
+    hear(engine, 1)
+    heard = hear(engine, 40)
+    pan = np.sqrt(0.5)
+    other = (x[::-1] * 3)[BLOCK_FRAMES : 41 * BLOCK_FRAMES] * pan
+    own = treat(x, [BOOST], sample_rate=RATE)[BLOCK_FRAMES : 41 * BLOCK_FRAMES] * pan * db_to_gain(lufs)
+    assert np.max(np.abs(heard - np.tile(other + own, (1, 2)))) < 2e-6
+
+
+def test_without_a_focus_the_whole_mix_is_matched() -> None:
+    x = np.random.default_rng(2).standard_normal((RATE * 2, 1)) * 0.05
+    engine = _engine(x, x[::-1], moves=(BOOST,))
+    lufs, match = measure(_compared(engine, Passage(0, RATE * 2), None))
+    assert lufs < -3
+    assert match.treated_db == lufs
+
+
+def test_where_turning_up_would_reach_the_limiter_the_louder_side_is_turned_down() -> None:
+    x = np.random.default_rng(2).standard_normal((RATE * 2, 1)) * 0.2
+    engine = _alone(x, moves=(StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=-12.0),))
+    lufs, match = measure(_compared(engine, Passage(0, RATE * 2)))
+    assert lufs > 3
+    assert match == Match(untreated_db=-lufs)
+    engine.set_match(match)
+    engine.set_signal(Signal.UNTREATED)
+    engine.play()
+    engine.render()
+    heard = hear(engine, 20)[:, :1]
+    assert np.max(np.abs(heard - x[BLOCK_FRAMES : 21 * BLOCK_FRAMES] * db_to_gain(-lufs))) < 1e-6
+    assert engine.limiter.held_back_db == 0.0
+
+
+def test_silence_is_not_matched() -> None:
+    engine = _alone(np.zeros((RATE, 1)), moves=(CUT,))
+    assert measure(_compared(engine, Passage(0, RATE))) == (0.0, Match())
 
 
 def test_the_probe_is_heard_on_treated_and_untreated_and_ends() -> None:
     x = np.random.default_rng(3).standard_normal((RATE * 4, 1)) * 0.02
     for which in (Signal.TREATED, Signal.UNTREATED):
         engine = _alone(x, moves=(CUT,))
-        engine.signal = which
+        engine.set_signal(which)
         engine.play()
-        _hear(engine, 20)
+        hear(engine, 20)
         engine.set_probe(Probe(3_000.0, 0.2, 24.0, margin_db=24.0))
-        _hear(engine, 10)
-        probed = _hear(engine, 60)
+        hear(engine, 10)
+        probed = hear(engine, 60)
         sos = signal.butter(4, (2_800, 3_200), "bandpass", fs=RATE, output="sos")
         engine.set_probe(None)
-        _hear(engine, 40)
-        after = _hear(engine, 60)
+        hear(engine, 40)
+        after = hear(engine, 60)
         rise = np.std(signal.sosfilt(sos, probed[:, 0])) / np.std(signal.sosfilt(sos, after[:, 0]))
         assert rise > 3
+
+
+def test_the_probe_goes_on_ringing_over_the_loops_turn() -> None:
+    engine = _alone(_tone(1_000.0, level=0.02))
+    engine.set_passage(Passage(48_000, 48_000 + 9_600))  # whole periods
+    engine.play()
+    engine.set_probe(Probe(1_000.0, 0.05, 18.0, margin_db=24.0))
+    hear(engine, 60)  # over three turns
+    heard = hear(engine, 60)
+    level = np.sqrt(np.convolve(heard[:, 0] ** 2, np.ones(480) / 480, "valid"))
+    assert level.min() > 0.8 * level.max()  # it does not begin anew at each turn
+
+
+def test_a_probe_needs_a_track() -> None:
+    engine = _engine(_tone(440.0))
+    with pytest.raises(InvalidValue, match="choose a track first"):
+        engine.set_probe(Probe(440.0))
 
 
 def test_play_begins_in_the_passage_unless_the_playhead_was_placed() -> None:
@@ -238,14 +314,14 @@ def test_play_begins_in_the_passage_unless_the_playhead_was_placed() -> None:
     engine.play()
     assert engine.position == 48_000
     engine.pause()
-    _hear(engine, 2)
+    hear(engine, 2)
     engine.seek(1_000)
     engine.play()
     assert engine.render().position == 1_000
 
 
 def test_an_empty_song_plays_nothing() -> None:
-    engine = Engine(RATE, [])
+    engine = Engine(compile([], sample_rate=RATE), {})
     engine.play()
     assert not engine.playing
     assert np.max(np.abs(engine.render().samples)) == 0
@@ -254,5 +330,5 @@ def test_an_empty_song_plays_nothing() -> None:
 def test_nothing_heard_is_above_full_scale() -> None:
     engine = _engine(*(_tone(100.0 * k, level=0.9) for k in range(1, 6)))
     engine.play()
-    assert np.max(np.abs(_hear(engine, 50))) <= 1.0
+    assert np.max(np.abs(hear(engine, 50))) <= 1.0
     assert engine.limiter.held_back_db < -3

@@ -427,16 +427,11 @@ class Fader(Gained):
 
     def __init__(self, before: Stream, *, ramp: int) -> None:
         super().__init__(2, [before], [0.0, 0.0], ramp=ramp)
-        self._awaited = 0
-
-    def aim(self, gains: Sequence[float], *, now: int, glide: bool) -> None:
-        super().aim(gains, now=now, glide=glide)
-        self._awaited = now
 
     @property
     def open(self) -> bool:
-        """Whether anything of it is heard."""
-        return bool(self.gains.goal.any()) or not self.gains.stands(self.position if self.awake else self._awaited)
+        """Whether anything of it is heard; what sleeps has nothing that could fade out."""
+        return bool(self.gains.goal.any()) or (self.awake and not self.gains.stands(self.position))
 
     def active(self) -> Sequence[Stream]:
         return self.inputs if self.open else ()

@@ -1,0 +1,120 @@
+"""What a listener should hear, worked out the slow way: frame by frame, from files that begin at the song's start."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from mivlo.core.graph import Plan, Renderer, Strip, StripKind, Tap, blocks, compile
+from mivlo.core.graph.streams import Samples
+from mivlo.core.moves import Entry, Shape, StaticMove, Treatment
+from mivlo.core.units import Floats
+from mivlo.live.engine import BLOCK_FRAMES, Engine
+from mivlo.live.modes import Passage, Scope, Signal
+
+GROUP, MIX = 8, 9
+INAUDIBLE = 2e-6
+"""-120 dBFS of the strip, and as much of the sum's other strips."""
+
+
+def bell(gain: float = -6.0, hz: float = 800.0, q: float = 2.0) -> StaticMove:
+    return StaticMove(Shape.BELL, hz, q=q, gain_db=gain)
+
+
+def treatment(*moves: Any) -> Treatment:
+    return Treatment(entries=tuple(Entry(id=i + 1, move=m) for i, m in enumerate(moves)))
+
+
+def strips() -> list[Strip]:
+    """Two tracks in a group, one beside it; each with moves."""
+    return [
+        Strip(id=1, channels=1, pan=-0.3, treatment=treatment(bell(), bell(3.0, 200.0))),
+        Strip(id=2, parent=GROUP, fader_db=-4.0, treatment=treatment(bell(-9.0, 1_500.0, 8.0))),
+        Strip(id=3, parent=GROUP),
+        Strip(id=GROUP, kind=StripKind.GROUP, fader_db=-2.0, treatment=treatment(bell(-3.0, 300.0))),
+        Strip(id=MIX, kind=StripKind.MIX),
+    ]
+
+
+def sounds(frames: int, seed: int = 3) -> dict[int, Samples]:
+    random = np.random.default_rng(seed)
+    make = lambda n, c: (random.standard_normal((n, c)) * 0.03).astype(np.float32)  # noqa: E731
+    return {1: make(frames, 1), 2: make(frames - 700, 2), 3: make(frames // 2, 2)}
+
+
+_files: dict[Any, Floats] = {}
+
+
+def file_of(engine: Engine) -> Floats:
+    """The whole song as an engine in this state should play it: made from its start, in large blocks."""
+    plan: Plan = engine.plan
+    compared = None if engine.focus is None else plan.sound(engine.focus)
+    key = (plan.place(plan.mix), plan.sample_rate, engine.end, engine.focus, compared, engine.scope, engine.placed, engine.signal)
+    if key not in _files:
+        _files[key] = _made(engine, plan)
+    return _files[key]
+
+
+def _made(engine: Engine, plan: Plan) -> Floats:
+    renderer = Renderer(plan, engine.sources)
+    alone = engine.scope is Scope.ALONE and engine.focus is not None
+    point = (engine.focus, Tap.BEHIND) if alone and not engine.placed else (plan.mix, Tap.PLACED)
+    weights = {Signal.TREATED: (1.0, 0.0), Signal.UNTREATED: (0.0, 1.0), Signal.REMOVED: (-1.0, 1.0)}[engine.signal]
+    compared = [engine.focus] if engine.focus is not None else list(plan.strips)
+    for i in compared:
+        through = engine.focus is None and engine.signal is Signal.REMOVED and plan.strips[i].kind is not StripKind.TRACK
+        treated, untreated = (0.0, 1.0) if through else weights
+        renderer.listen(i, treated=treated, untreated=untreated, glide=False)
+    if engine.focus is not None:
+        around = frozenset({engine.focus, *plan.above(engine.focus), *plan.below(engine.focus)})
+        if alone and engine.placed:
+            renderer.hear_only(around, glide=False)
+        elif engine.signal is Signal.REMOVED:
+            renderer.hear_only(around & plan.audible(solos=True), glide=False)
+    renderer.want(point)
+    out = np.concatenate([made[point] for made in blocks(renderer, engine.end)])
+    return out if out.shape[1] == 2 else np.tile(out, (1, 2))
+
+
+@dataclass
+class Playhead:
+    """The rules of docs/live.md, a frame at a time."""
+
+    rate: int
+    end: int
+    position: int = 0
+    turning: tuple[int, int] | None = None
+    turned: bool = False
+    heard: list[int] = field(default_factory=list)
+
+    def block(self, passage: Passage | None, looping: bool) -> tuple[list[int], list[bool], bool]:
+        """The frames of the next block, which of them lie in a blend, and whether the song ended in it."""
+        fade = max(1, round(0.005 * self.rate))
+        shortest = max(2 * fade, round(0.02 * self.rate))
+        frames, blended = [], []
+        for _ in range(BLOCK_FRAMES):
+            if self.position >= self.end:
+                self.position, self.turning = 0, None
+                return frames, blended, True
+            start, stop = (passage.start, min(passage.stop, self.end)) if passage else (0, self.end)
+            loops = looping and stop - start >= shortest
+            if self.turning is None and loops and stop - fade <= self.position < stop:
+                self.turning = (start, stop)
+            frames.append(self.position)
+            blended.append(self.turning is not None)
+            self.position += 1
+            if self.turning is not None and self.position == self.turning[1]:
+                self.position, self.turning = self.turning[0], None
+        return frames, blended, False
+
+
+def hear(engine: Engine, count: int) -> Floats:
+    return np.concatenate([engine.render().samples for _ in range(count)]).astype(np.float64)
+
+
+def song(rate: int, frames: int, made: Sequence[Strip] | None = None) -> Engine:
+    plan = compile(strips() if made is None else made, sample_rate=rate)
+    return Engine(plan, sounds(frames))
