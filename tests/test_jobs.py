@@ -10,8 +10,10 @@ import pytest
 from sqlalchemy import text
 
 from mivlo.core.units import Floats
-from mivlo.jobs import queue
-from mivlo.services import importing, songs, tasks
+from mivlo.jobs import queue, running
+from mivlo.services.recordings import importing
+from mivlo.services.song import songs
+from mivlo.services.tasks import tasks
 from mivlo.store import database
 from tests.conftest import run_apart, song_state
 
@@ -89,7 +91,7 @@ def test_a_cancelled_waiting_task_is_not_done(song: int, write_wav, noise: Float
     task_id = _request(song, write_wav(noise))
     with database.session() as session:
         tasks.cancel_task(session, task_id)
-    queue.run_task(task_id)
+    running.run_task(task_id)
     assert _task(task_id) == ("cancelled", "Cancelled before it began.")
     assert song_state(song).tracks == ()
 
@@ -101,8 +103,8 @@ def test_what_breaks_inside_is_told_without_its_innards(
         raise ZeroDivisionError("secret detail")
 
     task_id = _request(song, write_wav(noise))
-    monkeypatch.setitem(queue._RUNS, "import", broken)
-    queue.run_task(task_id)
+    monkeypatch.setitem(running._RUNS, "import", broken)
+    running.run_task(task_id)
     state, message = _task(task_id)
     assert state == "failed"
     assert "nothing was changed" in message
@@ -113,5 +115,5 @@ def test_tracks_come_in_the_order_of_the_files_whoever_is_done_first(song: int, 
     paths = [write_wav(noise[: 5_000 + i], name=f"0{i}_Take.wav") for i in range(3)]
     requested = [_request(song, path) for path in paths]
     for task_id in reversed(requested):
-        queue.run_task(task_id)
+        running.run_task(task_id)
     assert [t.file_name for t in song_state(song).tracks] == ["00_Take.wav", "01_Take.wav", "02_Take.wav"]

@@ -12,9 +12,11 @@ from sqlalchemy import select
 from mivlo.core.graph import treat
 from mivlo.core.errors import InvalidValue
 from mivlo.core.findings import Finding, Kind
-from mivlo.core.moves import StaticMove, Shape
+from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.units import Floats, cents_between, octaves_to_q
-from mivlo.services import analysing, edits, findings, songs
+from mivlo.services.findings import deciding as findings
+from mivlo.services.findings import looking as analysing
+from mivlo.services.song import edits, moves, songs, strips
 from mivlo.services.errors import NotFound, StaleRevision
 from mivlo.services.findings.deciding import FindingState, TrackFindings
 from mivlo.services.tasks.tasks import set_task
@@ -114,13 +116,13 @@ def test_accepting_makes_the_proposed_move_and_one_undo_takes_both_back(song: in
     with session() as s:
         move_id = findings.accept(s, song, ring.id, song_state(song).revision)
     made = song_state(song).tracks[0].moves
-    assert [m.id for m in made] == [move_id]
-    assert made[0].move() == ring.document.move.move()
+    assert [m["id"] for m in made] == [move_id]
+    assert song_state(song).tracks[0].entries[0].move == ring.document.entry().move
     assert (_ring(song).state, _ring(song).move_id) == ("accepted", move_id)
     assert song_state(song).tracks[0].decided_findings == 1
     with session() as s:
         assert edits.undo(s, song).startswith("Marimba: accept ring")
-    assert song_state(song).tracks[0].moves == ()
+    assert song_state(song).tracks[0].moves == []
     assert _ring(song).state == "open"
     with session() as s:
         edits.redo(s, song)
@@ -143,8 +145,8 @@ def test_after_an_accepted_cut_the_treated_sound_is_looked_at_and_the_same_is_no
 def test_an_adjusted_move_is_made_in_place_of_the_proposed_one(song: int) -> None:
     mine = StaticMove(Shape.BELL, 850.0, q=9.0, gain_db=-4.0)
     with session() as s:
-        findings.accept(s, song, _ring(song).id, None, mine)
-    assert song_state(song).tracks[0].moves[0].move() == mine
+        findings.accept(s, song, _ring(song).id, None, Entry(move=mine))
+    assert song_state(song).tracks[0].entries[0].move == mine
 
 
 def test_what_is_no_problem_stays_away_until_it_is_taken_back(song: int) -> None:
@@ -178,8 +180,40 @@ def test_taking_an_accepted_one_back_removes_its_move(song: int) -> None:
         findings.accept(s, song, ring.id, None)
     with session() as s:
         findings.reopen(s, song, ring.id, None)
-    assert song_state(song).tracks[0].moves == ()
+    assert song_state(song).tracks[0].moves == []
     assert _ring(song).state == "open"
+
+
+def test_accepting_twice_makes_one_move(song: int) -> None:
+    ring = _ring(song)
+    with session() as s:
+        first = findings.accept(s, song, ring.id, None)
+    with session() as s:
+        assert findings.accept(s, song, ring.id, None) == first
+    assert len(song_state(song).tracks[0].moves) == 1
+
+
+def test_undoing_an_accept_gives_back_what_was_decided_before(song: int) -> None:
+    ring = _ring(song)
+    with session() as s:
+        findings.reject(s, song, ring.id, None)
+    with session() as s:
+        findings.accept(s, song, ring.id, None)
+    with session() as s:
+        edits.undo(s, song)
+    assert _ring(song).state == "rejected"
+    with session() as s:
+        edits.undo(s, song)
+    assert _ring(song).state == "open"
+
+
+def test_a_look_never_reopens_what_was_decided(song: int) -> None:
+    ring = _ring(song)
+    with session() as s:
+        move_id = findings.accept(s, song, ring.id, None)
+    with session() as s:
+        analysing.keep_findings(s, ring.track_id, [])
+    assert (_ring(song).state, _ring(song).move_id) == ("accepted", move_id)
 
 
 def test_what_repeats_across_tracks_is_said_once(song: int) -> None:
@@ -194,7 +228,7 @@ def test_what_repeats_across_tracks_is_said_once(song: int) -> None:
 def test_a_finding_that_is_gone_is_hidden_and_comes_back_with_its_number(song: int) -> None:
     track = song_state(song).tracks[0].id
     with session() as s:
-        before = _finding_of(s.scalars(select(FindingRow).where(FindingRow.track_id == track)).first())
+        before = _finding_of(s.scalars(select(FindingRow).where(FindingRow.strip_id == track)).first())
         analysing.keep_findings(s, track, [])
     assert song_state(song).tracks[0].open_findings == 0
     with session() as s:

@@ -14,15 +14,16 @@ import soundfile
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.core.moves import BUTTERWORTH_Q, StaticMove, Shape
+from mivlo.core.moves import BUTTERWORTH_Q, Channels, Entry, Shape, StaticMove, Treatment
 from mivlo.core.units import Floats
 from mivlo.live.engine import Engine
 from mivlo.live.modes import Scope
-from mivlo.live.session import engine_tracks
-from mivlo.services import exporting, sheets, songs
+from mivlo.services.handover import exporting, sheets
+from mivlo.services.song import moves, songs
 from mivlo.services.handover.exporting import ExportOptions
-from mivlo.services.recordings.importing import library
-from mivlo.services.roles import Role, guess_role, name_from_file
+from mivlo.services.recordings.importing import library, song_sources
+from mivlo.core.roles import Role
+from mivlo.services.recordings.naming import guess_role, name_from_file
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, song_state
@@ -31,8 +32,9 @@ MOVES = (
     StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
     StaticMove(Shape.LOW_CUT, 80.0, slope_db_per_octave=24),
     StaticMove(Shape.HIGH_SHELF, 6_000.0, gain_db=2.5),
-    StaticMove(Shape.NOTCH, 1_000.0, q=30.0, enabled=False),
+    StaticMove(Shape.NOTCH, 1_000.0, q=30.0),
 )
+TREATMENT = Treatment(entries=tuple(Entry(id=i, move=m, enabled=i < 3) for i, m in enumerate(MOVES)))
 
 
 @pytest.fixture
@@ -43,8 +45,8 @@ def song(db: None, marimba_wav: Path, write_wav, noise: Floats) -> SongState:  #
     for path in (marimba_wav, write_wav(noise[:44_100, :1], name="Shaker.wav", rate=44_100)):
         track = bring_in(song_id, path)
         with session() as s:
-            for move in MOVES:
-                moves.add_move(s, song_id, track, move, None)
+            for entry in TREATMENT.entries:
+                moves.add_move(s, song_id, track, entry, None)
     return song_state(song_id)
 
 
@@ -63,10 +65,10 @@ def _export(song: SongState, tracks: list[int], **options) -> Path:  # type: ign
 def test_the_exported_file_is_what_the_live_engine_played(song: SongState) -> None:
     track = song.tracks[0]
     exported, rate = soundfile.read(_export(song, [0]), always_2d=True)
-    engine = Engine(song.sample_rate, engine_tracks(song))
+    engine = Engine(song.plan, song_sources(song))
     engine.set_focus(track.id)
-    engine.scope = Scope.ALONE
-    engine.looping = False
+    engine.set_scope(Scope.ALONE)
+    engine.set_loop(False)
     engine.play()
     engine.render()  # fades in
     start = engine.position
@@ -79,9 +81,9 @@ def test_the_exported_file_is_what_the_live_engine_played(song: SongState) -> No
 
 def test_after_a_seek_the_live_engine_plays_the_same_too(song: SongState) -> None:
     exported, _ = soundfile.read(_export(song, [0]), always_2d=True)
-    engine = Engine(song.sample_rate, engine_tracks(song))
+    engine = Engine(song.plan, song_sources(song))
     engine.set_focus(song.tracks[0].id)
-    engine.scope = Scope.ALONE
+    engine.set_scope(Scope.ALONE)
     engine.seek(123_457)
     engine.play()
     engine.render()
@@ -119,17 +121,28 @@ def test_an_export_of_nothing_is_refused(song: SongState) -> None:
 
 
 def test_a_sheet_can_be_read_back() -> None:
-    text = sheets.make_sheet(MOVES, "Cajón").model_dump_json(exclude_none=True)
-    assert sheets.parse_sheet(text) == list(MOVES)
+    text = json.dumps(sheets.sheet_document(sheets.make_sheet(TREATMENT, "Cajón")))
+    assert sheets.parse_sheet(text) == TREATMENT
+    assert json.loads(text)["version"] == 1
     assert json.loads(text)["moves"][1] == {
         "shape": "low_cut", "frequency_hz": 80.0, "slope_db_per_octave": 24, "mode": "static", "enabled": True,
     }  # fmt: skip
 
 
+def test_what_version_1_does_not_know_makes_a_sheet_of_version_2() -> None:
+    entry = Entry(move=MOVES[0], channels=Channels.SIDE, stretches=((1.0, 2.5),), note="only the second verse")
+    treatment = Treatment(entries=(entry,), amounts={"all": 0.5})
+    text = json.dumps(sheets.sheet_document(sheets.make_sheet(treatment)))
+    assert json.loads(text)["version"] == 2
+    assert sheets.parse_sheet(text) == treatment
+    with pytest.raises(MivloError, match=r"moves\.0\.channels is not a known key"):
+        sheets.parse_sheet(text.replace('"version": 2', '"version": 1').replace(', "amounts": {"all": 0.5}', ""))
+
+
 def test_the_sheet_of_the_documentation_is_understood() -> None:
     text = """{"format": "mivlo-sheet", "version": 1, "moves": [{"shape": "bell", "frequency_hz": 412.0,
     "q": 14.4, "gain_db": -6.0, "mode": "static", "enabled": true}]}"""
-    assert sheets.parse_sheet(text) == [MOVES[0]]
+    assert sheets.parse_sheet(text) == Treatment(entries=(Entry(move=MOVES[0]),))
 
 
 @pytest.mark.parametrize(
@@ -139,7 +152,7 @@ def test_the_sheet_of_the_documentation_is_understood() -> None:
         ({"frequency_hz": 5.0}, r"moves\.0\.frequency_hz is 5\.0, but it must lie between 10 and 24000 Hz"),
         ({"frequency_hz": "high"}, r"moves\.0\.frequency_hz is 'high'"),
         ({"shape": "peak"}, r"moves\.0\.shape is 'peak'"),
-        ({"q": -1}, r"moves\.0\.q is -1\.0"),
+        ({"q": -1}, r"moves\.0\.q is -1, but it must lie between 0\.1 and 100"),
         ({"mode": "dynamic"}, r"moves\.0\.mode is 'dynamic'"),
         ({"slope_db_per_octave": 12}, r"slope_db_per_octave is 12, but a bell has none"),
         ({"gain_db": None}, r"gain_db is None, but a bell needs it"),
@@ -159,7 +172,7 @@ def test_unknown_keys_and_impossible_values_are_refused_by_name(change: dict[str
     [
         ("{", "cuts.json: it is not JSON"),
         ('{"format": "other", "version": 1, "moves": []}', "format is 'other'"),
-        ('{"format": "mivlo-sheet", "version": 2, "moves": []}', "version is 2"),
+        ('{"format": "mivlo-sheet", "version": 3, "moves": []}', "version is 3"),
         ('{"format": "mivlo-sheet", "version": 1}', "moves is missing"),
     ],
 )
@@ -192,7 +205,7 @@ def test_the_schema_names_all_shapes() -> None:
 
 def test_a_cut_without_q_is_butterworth() -> None:
     text = '{"format":"mivlo-sheet","version":1,"moves":[{"shape":"high_cut","frequency_hz":9000,"slope_db_per_octave":48}]}'
-    assert sheets.parse_sheet(text)[0].q == BUTTERWORTH_Q
+    assert sheets.parse_sheet(text).entries[0].move.q == BUTTERWORTH_Q
 
 
 @pytest.mark.parametrize(
