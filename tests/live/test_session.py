@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import struct
 from collections.abc import Awaitable, Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 import httpx
 import numpy as np
@@ -100,7 +101,7 @@ def test_a_session_greets_plays_and_reports(address: str, song_id: int, track_id
         await client.until(lambda: not client.states[-1]["playing"])
 
     client = _talk(address, song_id, story)
-    assert client.hello["protocol"] == 1
+    assert client.hello["protocol"] == 2
     assert len(client.hello["grid_hz"]) == 478
     assert np.max(np.abs(np.concatenate(client.sound))) > 0.01
     assert client.positions == sorted(client.positions)
@@ -228,19 +229,106 @@ def test_a_song_that_is_not_there_ends_the_session(address: str, db: None) -> No
 
 def test_the_protocol_is_written_down() -> None:
     text = (Path(__file__).parents[2] / "docs" / "live.md").read_text()
-    for kind in (
-        "play",
-        "pause",
-        "seek",
-        "passage",
-        "loop",
-        "focus",
-        "scope",
-        "signal",
-        "match",
-        "probe",
-        "moves",
-        "audition",
-        "played",
-    ):
+    known = get_args(get_args(protocol.Message)[0])
+    assert len(known) > 10
+    for message in known:
+        (kind,) = get_args(message.model_fields["type"].annotation)
         assert f"`{kind}`" in text, kind
+        for key in message.model_fields:
+            assert f"`{key}`" in text, (kind, key)
+
+
+# --- nothing that a client says ends its session, or costs without bound ----------------------------
+
+ODD: list[str | bytes] = [
+    b"\x00\x01", b"", "", "null", "[]", "{", '"play"', "{" * 5_000, '{"type": "play", "seq": 4294967296}',
+    '{"type": "play", "seq": -1}', '{"type": "seek", "at_s": NaN}', '{"type": "seek", "at_s": 1e999}',
+    '{"type": "seek", "at_s": 1e308}', '{"type": "seek", "at_s": null}', '{"type": "seek"}',
+    '{"type": "passage", "from_s": 1e308, "to_s": 1e308}', '{"type": "passage", "from_s": NaN, "to_s": 2}',
+    '{"type": "passage", "from_s": 5, "to_s": 1}', '{"type": "passage", "from_s": 1, "to_s": 1.001}',
+    '{"type": "played", "frames": 1000000000000000000}', '{"type": "played", "frames": -5}',
+    '{"type": "played", "frames": 1e400}', '{"type": "focus", "track_id": -1}', '{"type": "focus", "track_id": 4294967296}',
+    '{"type": "focus", "track_id": 999999}', '{"type": "focus", "track_id": "one"}', '{"type": "scope", "scope": "moon"}',
+    '{"type": "signal", "signal": null}', '{"type": "match", "on": "perhaps"}', '{"type": "loop"}',
+    '{"type": "probe", "probe": {"frequency_hz": NaN}}', '{"type": "probe", "probe": {"frequency_hz": 500, "octaves": -1}}',
+    '{"type": "probe", "probe": {"frequency_hz": 500}}', '{"type": "only", "move_ids": [1, -1]}', '{"type": "only", "move_ids": [77]}',
+    '{"type": "moves", "track_id": 999999, "moves": []}', '{"type": "dance"}', '{"type": ["play"]}', '{"type": "play", "more": 1}',
+    json.dumps({"type": "seek", "at_s": 1, "pad": "x" * 1_200_000}), "\ud800".encode("utf-8", "surrogatepass").decode("utf-8", "replace"),
+]  # fmt: skip
+
+
+def _odd_moves(track: int) -> list[str]:
+    bell = {"id": 1, "shape": "bell", "frequency_hz": 500.0, "q": 1.0, "gain_db": -3.0}
+    lists = [[{**bell, "id": i} for i in range(256)], [bell, bell], [{**bell, "id": -1}], [{**bell, "id": 2**32}],
+             [{**bell, "q": 0}], [{**bell, "shape": "egg"}], [{"id": 4}], [None], "moves", [{**bell, "frequency_hz": 1e999}]]  # fmt: skip
+    return [json.dumps({"type": "moves", "track_id": track, "moves": moves}) for moves in lists]
+
+
+def test_no_odd_message_ends_a_session_or_changes_anything(address: str, song_id: int, track_id: int) -> None:
+    async def story(client: Client) -> None:
+        await client.send(type="play")
+        await client.until(lambda: client.frames > 5_000)
+        await client.send(type="match", on=False)
+        await client.until(lambda: client.states[-1]["matching"] is False)
+        before = {k: v for k, v in client.states[-1].items() if k not in ("position_s", "seq", "exact")}
+        odd = [*ODD, *_odd_moves(track_id)]
+        for message in odd:
+            await client.socket.send(message)
+        await client.until(lambda: len(client.errors) >= len(odd))
+        number = await client.send(type="match", on=False)
+        await client.until(lambda: client.states[-1]["seq"] >= number)
+        frames = client.frames
+        await client.until(lambda: client.frames > frames + 5_000)
+        assert {k: v for k, v in client.states[-1].items() if k not in ("position_s", "seq", "exact")} == before
+        assert len(client.errors) == len(odd)
+
+    _talk(address, song_id, story)
+
+
+def test_a_client_that_claims_to_have_played_more_does_not_make_the_server_render_on(
+    address: str, song_id: int, track_id: int
+) -> None:
+    async def story(client: Client) -> None:
+        await client.socket.send(json.dumps({"type": "play"}))
+        await client.socket.send(json.dumps({"type": "played", "frames": 10**15}))
+        received = 0
+        with contextlib.suppress(TimeoutError):
+            while True:
+                message = await asyncio.wait_for(client.socket.recv(), 1.0)
+                received += isinstance(message, bytes) and message[0] == protocol.SOUND
+        assert 0 < received * 512 <= (client.hello["ahead_s"] + 0.02) * 48_000
+
+    _talk(address, song_id, story)
+
+
+def test_hundreds_of_ordinary_commands_in_any_order_are_carried_out(address: str, song_id: int, track_id: int) -> None:
+    random = np.random.default_rng(11)
+    bell = {"id": 900, "shape": "bell", "frequency_hz": 500.0, "q": 1.0, "gain_db": -3.0}
+
+    def some() -> dict[str, Any]:
+        choices: list[dict[str, Any]] = [
+            {"type": "play"}, {"type": "pause"}, {"type": "seek", "at_s": float(random.uniform(0, 7))},
+            {"type": "passage", "from_s": float(random.uniform(0, 3)), "to_s": float(random.uniform(3.1, 6))},
+            {"type": "passage", "from_s": None, "to_s": None}, {"type": "loop", "on": bool(random.integers(2))},
+            {"type": "focus", "track_id": [None, track_id][random.integers(2)]},
+            {"type": "scope", "scope": ["alone", "mix"][random.integers(2)], "placed": bool(random.integers(2))},
+            {"type": "signal", "signal": ["treated", "untreated", "removed"][random.integers(3)]},
+            {"type": "match", "on": bool(random.integers(2))}, {"type": "probe", "probe": {"frequency_hz": 700.0}},
+            {"type": "probe", "probe": None}, {"type": "moves", "track_id": track_id, "moves": [bell]},
+            {"type": "moves", "track_id": track_id, "moves": None}, {"type": "only", "move_ids": [900]},
+        ]  # fmt: skip
+        return choices[random.integers(len(choices))]
+
+    async def story(client: Client) -> None:
+        for _ in range(300):
+            await client.send(**some())
+            if random.integers(4) == 0:
+                await client.take()
+        await client.send(type="focus", track_id=None)
+        await client.send(type="passage", from_s=None, to_s=None)
+        number = await client.send(type="play")
+        await client.until(lambda: client.contained >= number)
+        frames = client.frames
+        await client.until(lambda: client.frames > frames + 5_000)
+
+    _talk(address, song_id, story)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +18,7 @@ from mivlo.core.errors import InvalidValue
 from mivlo.core.kernels import hold_level, limit_peaks
 from mivlo.core.loudness import k_weighting
 from mivlo.core.moves import Shape, StaticMove
+from mivlo.core.moves.bounds import Hertz, check
 from mivlo.core.processors import Cascade, StaticProcessor, Step, checked_block
 from mivlo.core.units import Floats, db_to_gain, gain_to_db, octaves_to_q, ring_time_s
 
@@ -44,7 +45,9 @@ class Probe:
     margin_db : how much louder than the untreated track it may get, 0 to 24 dB.
     """
 
-    frequency_hz: float
+    __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
+
+    frequency_hz: Hertz
     octaves: float = 0.1
     gain_db: float = 12.0
     mode: ProbeMode = ProbeMode.BOOST
@@ -52,6 +55,7 @@ class Probe:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "mode", ProbeMode(self.mode))
+        check(self)
         if not NARROWEST_OCT - 1e-9 <= self.octaves <= WIDEST_OCT:
             raise InvalidValue("octaves", self.octaves, "the probe is 1/20 to 2 octaves wide")
         if not 0.0 <= self.gain_db <= GREATEST_BOOST_DB:

@@ -14,8 +14,8 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from mivlo.core.errors import MivloError
 from mivlo.core.moves import LARGEST_ID, MOST_MOVES, Entry
-from mivlo.core.moves.bounds import Hertz, Id, Seconds
-from mivlo.core.probe import Probe, ProbeMode
+from mivlo.core.moves.bounds import Id, Seconds
+from mivlo.core.probe import Probe
 from mivlo.core.spectra import quantise
 from mivlo.core.units import Floats
 from mivlo.description import flat_union, read_entry, sentence
@@ -92,21 +92,9 @@ class SetMatch(_Message):
     on: bool
 
 
-class ProbeValues(BaseModel):
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
-    frequency_hz: Hertz
-    octaves: float = 0.1
-    gain_db: float = 12.0
-    mode: ProbeMode = ProbeMode.BOOST
-    margin_db: float = 6.0
-
-    def probe(self) -> Probe:
-        return Probe(self.frequency_hz, self.octaves, self.gain_db, self.mode, self.margin_db)
-
-
 class SetProbe(_Message):
     type: Literal["probe"]
-    probe: ProbeValues | None
+    probe: Probe | None
 
 
 class _LiveMove(BaseModel):

@@ -261,7 +261,7 @@ class LiveSession:
                 self._matching = on
                 engine.set_match(self._matched[1] if on else Match())
             case p.SetProbe(probe=probe):
-                engine.set_probe(probe.probe() if probe else None)
+                engine.set_probe(probe)
             case p.SetMoves(track_id=track_id):
                 engine.set_preview(track_id, message.entries())
                 self._curves_due = True
@@ -349,7 +349,7 @@ def _same_value(one: p.Message, other: p.Message) -> bool:
         return False
     if isinstance(one, p.SetMoves) and isinstance(other, p.SetMoves):
         return one.track_id == other.track_id
-    return isinstance(one, p.SetProbe | p.Played | p.Seek)
+    return isinstance(one, p.SetProbe | p.Seek)
 
 
 def _json(value: dict[str, Any]) -> str:
