@@ -89,6 +89,16 @@ _UNKNOWN = ("extra_forbidden", "unexpected_keyword_argument")
 _OUT_OF_BOUNDS = ("greater_than_equal", "less_than_equal", "finite_number", "literal_error")
 
 
+def out_of_bounds(problem: Any) -> str | None:
+    """Our sentence where a value of a move or an entry is out of its bounds; None where something else is wrong."""
+    if problem["type"] not in _OUT_OF_BOUNDS:
+        return None
+    name = str(problem["loc"][-1])
+    kinds: tuple[type[Any], ...] = (Entry, *move_kinds())
+    words = next((w for kind in kinds if (w := bound_words(kind, name))), None)
+    return None if words is None else str(InvalidValue(name, problem["input"], words))
+
+
 def _as_clause(message: str) -> str:
     """Pydantic's "Input should be a valid number" as the second half of our sentence."""
     return message.replace("Input should", "it should", 1).rstrip(".")

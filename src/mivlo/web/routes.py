@@ -111,9 +111,14 @@ def redo(song_id: Song, page: Page = None) -> Any:
 
 
 @api.get("/songs/{song_id}/history", response_model=list[s.EditOut])
-def history(song_id: Song, most: Annotated[int, Query(ge=1, le=5000)] = 50) -> Any:
+def history(
+    song_id: Song,
+    most: Annotated[int, Query(ge=1, le=5000)] = 50,
+    steps: Annotated[bool, Query(description="undo and redo as lines of their own, too")] = False,
+) -> Any:
+    """What was done to a song, newest first."""
     with session() as open_session:
-        return log.history(open_session, song_id, most)
+        return log.history(open_session, song_id, most, steps=steps)
 
 
 @api.post("/songs/{song_id}/history/{edit_id}/go", response_model=s.SongOut)

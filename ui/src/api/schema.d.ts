@@ -109,6 +109,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/history/{edit_id}/go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go To
+         * @description Bring everything back (or on) to how it stood behind an edit, as one step.
+         */
+        post: operations["go_to_api_songs__song_id__history__edit_id__go_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/events": {
         parameters: {
             query?: never;
@@ -177,6 +197,46 @@ export interface paths {
         get?: never;
         /** Reorder */
         put: operations["reorder_api_songs__song_id__order_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Group
+         * @description A new group; tracks and groups can be routed into it.
+         */
+        post: operations["add_group_api_songs__song_id__groups_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/strips/{strip_id}/parent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Route
+         * @description Route a track or a group into a group or, with null, into the mix.
+         */
+        put: operations["route_api_songs__song_id__strips__strip_id__parent_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -608,7 +668,7 @@ export interface components {
         Acceptance: {
             /** Revision */
             revision?: number | null;
-            move?: components["schemas"]["NewMove"] | null;
+            move?: components["schemas"]["StaticNewMove"] | null;
         };
         /**
          * AlongOut
@@ -634,6 +694,12 @@ export interface components {
             true_peak_dbtp: number;
         };
         /**
+         * Channels
+         * @description Which part of a stereo sound a move treats; of a mono sound it treats all.
+         * @enum {string}
+         */
+        Channels: "all" | "left" | "right" | "mid" | "side";
+        /**
          * Container
          * @enum {string}
          */
@@ -649,7 +715,10 @@ export interface components {
          * @enum {string}
          */
         Depth: "16" | "24" | "32f";
-        /** EditOut */
+        /**
+         * EditOut
+         * @description A line of the history. Lines of one step share its `step_id`; `of_id` is what an undo, redo or go is of.
+         */
         EditOut: {
             /** Id */
             id: number;
@@ -657,13 +726,27 @@ export interface components {
             revision: number;
             /** Label */
             label: string;
-            /** State */
-            state: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "undone" | "abandoned";
             /**
              * Created At
              * Format: date-time
              */
             created_at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "change" | "undo" | "redo" | "go";
+            /** Of Id */
+            of_id: number | null;
+            /** Step Id */
+            step_id: number;
+            /** Page */
+            page: string;
         };
         /**
          * EvidenceDocument
@@ -731,7 +814,7 @@ export interface components {
             takes_db: number;
             /** Says */
             says: string;
-            move: components["schemas"]["SheetMove"];
+            move: components["schemas"]["StaticSheetMove"];
             evidence?: components["schemas"]["EvidenceDocument"] | null;
         };
         /** FindingOut */
@@ -810,40 +893,6 @@ export interface components {
             /** Levels */
             levels: number;
         };
-        /** MoveChange */
-        MoveChange: {
-            /** Revision */
-            revision?: number | null;
-            shape?: components["schemas"]["Shape"] | null;
-            /** Frequency Hz */
-            frequency_hz?: number | null;
-            /** Q */
-            q?: number | null;
-            /** Gain Db */
-            gain_db?: number | null;
-            /** Slope Db Per Octave */
-            slope_db_per_octave?: number | null;
-            /** Enabled */
-            enabled?: boolean | null;
-        };
-        /** MoveOut */
-        MoveOut: {
-            /** Id */
-            id: number;
-            shape: components["schemas"]["Shape"];
-            /** Frequency Hz */
-            frequency_hz: number;
-            /** Q */
-            q: number;
-            /** Octaves */
-            octaves: number;
-            /** Gain Db */
-            gain_db: number;
-            /** Slope Db Per Octave */
-            slope_db_per_octave: number;
-            /** Enabled */
-            enabled: boolean;
-        };
         /** NewExport */
         NewExport: {
             /** Track Ids */
@@ -858,33 +907,10 @@ export interface components {
              */
             original_rate: boolean;
         };
-        /** NewMove */
-        NewMove: {
-            /** Revision */
-            revision?: number | null;
-            shape: components["schemas"]["Shape"];
-            /** Frequency Hz */
-            frequency_hz: number;
-            /**
-             * Q
-             * @default 0.7071067811865476
-             */
-            q: number;
-            /**
-             * Gain Db
-             * @default 0
-             */
-            gain_db: number;
-            /**
-             * Slope Db Per Octave
-             * @default 12
-             */
-            slope_db_per_octave: number;
-            /**
-             * Enabled
-             * @default true
-             */
-            enabled: boolean;
+        /** NewGroup */
+        NewGroup: {
+            /** Name */
+            name: string;
         };
         /** NewSong */
         NewSong: {
@@ -896,6 +922,18 @@ export interface components {
              */
             sample_rate: number;
         };
+        /**
+         * Phase
+         * @description How the static moves treat phase.
+         * @enum {string}
+         */
+        Phase: "minimum";
+        /**
+         * Place
+         * @description Where a move stands: before or behind the aftercare.
+         * @enum {string}
+         */
+        Place: "before" | "behind";
         /** ProfileOut */
         ProfileOut: {
             /** Grid Hz */
@@ -916,9 +954,17 @@ export interface components {
         };
         /**
          * Role
+         * @description The instrument or family that a track holds.
          * @enum {string}
          */
         Role: "voice" | "drums" | "percussion" | "bass" | "guitar" | "keys" | "strings" | "brass" | "winds" | "mallets" | "room" | "other";
+        /** Routing */
+        Routing: {
+            /** Parent Id */
+            parent_id: number | null;
+            /** Outline */
+            outline?: number | null;
+        };
         /**
          * Shape
          * @description The shape of a move; the values are those of a sheet.
@@ -943,45 +989,36 @@ export interface components {
             /** Track */
             track?: string | null;
             /** Moves */
-            moves: components["schemas"]["SheetMove"][];
+            moves: components["schemas"]["StaticSheetMove"][];
         };
         /**
-         * SheetMove
-         * @description One move of a sheet.
+         * Sheet2
+         * @description The treatment of one strip.
          */
-        SheetMove: {
-            shape: components["schemas"]["Shape"];
+        Sheet2: {
             /**
-             * Frequency Hz
-             * @description centre, or corner of a cut, in Hz
-             */
-            frequency_hz: number;
-            /**
-             * Q
-             * @description quality as in the Audio EQ Cookbook's analogue prototypes
-             */
-            q?: number | null;
-            /**
-             * Gain Db
-             * @description gain of a bell or a shelf in dB
-             */
-            gain_db?: number | null;
-            /**
-             * Slope Db Per Octave
-             * @description slope of a cut: 6, 12, 18, 24, 36 or 48
-             */
-            slope_db_per_octave?: number | null;
-            /**
-             * Mode
-             * @default static
+             * Format
              * @constant
              */
-            mode: "static";
+            format: "mivlo-sheet";
             /**
-             * Enabled
-             * @default true
+             * Version
+             * @constant
              */
-            enabled: boolean;
+            version: 2;
+            /** Track */
+            track?: string | null;
+            phase?: components["schemas"]["Phase"] | null;
+            /** Amounts */
+            amounts?: {
+                [key: string]: number;
+            } | null;
+            /** Aftercare */
+            aftercare?: {
+                [key: string]: unknown;
+            } | null;
+            /** Moves */
+            moves: components["schemas"]["StaticSheetEntry"][];
         };
         /** SongChange */
         SongChange: {
@@ -995,6 +1032,11 @@ export interface components {
             passage_to_s?: number | null;
             /** Look In Passage */
             look_in_passage?: boolean | null;
+            /**
+             * Outline
+             * @description refuse with 409 if the song's outline is at another revision
+             */
+            outline?: number | null;
         };
         /** SongLine */
         SongLine: {
@@ -1031,10 +1073,14 @@ export interface components {
             redo_label: string | null;
             /** Tracks */
             tracks: components["schemas"]["TrackOut"][];
+            /** Outline */
+            outline: number;
+            /** Strips */
+            strips: components["schemas"]["StripOut"][];
         };
         /**
          * SongSheet
-         * @description The sheets of all tracks of a song.
+         * @description The sheets of all strips of a song that have moves.
          */
         SongSheet: {
             /**
@@ -1053,8 +1099,291 @@ export interface components {
             song: string;
             /** Sample Rate */
             sample_rate: number;
-            /** Tracks */
-            tracks: components["schemas"]["Sheet"][];
+            /**
+             * Tracks
+             * @description of version 2 where a track has what version 1 does not know
+             */
+            tracks: (components["schemas"]["Sheet"] | components["schemas"]["Sheet2"])[];
+        };
+        /**
+         * StaticMoveChange
+         * @description New values of a move; the others stay.
+         */
+        StaticMoveChange: {
+            /** Revision */
+            revision?: number | null;
+            /** Strip Revision */
+            strip_revision?: number | null;
+            shape?: components["schemas"]["Shape"] | null;
+            /** Frequency Hz */
+            frequency_hz?: number | null;
+            /** Q */
+            q?: number | null;
+            /** Gain Db */
+            gain_db?: number | null;
+            /** Slope Db Per Octave */
+            slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
+            /** Mode */
+            mode?: "static" | null;
+            /** Enabled */
+            enabled?: boolean | null;
+            channels?: components["schemas"]["Channels"] | null;
+            place?: components["schemas"]["Place"] | null;
+            /** Stretches */
+            stretches?: [
+                number,
+                number
+            ][] | null;
+            /** Fade Ms */
+            fade_ms?: number | null;
+            /** Links */
+            links?: string[] | null;
+            /** Note */
+            note?: string | null;
+        };
+        /**
+         * StaticNewMove
+         * @description A move to be made.
+         */
+        StaticNewMove: {
+            /** Revision */
+            revision?: number | null;
+            /** Strip Revision */
+            strip_revision?: number | null;
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /**
+             * Q
+             * @default 0.7071067811865476
+             */
+            q: number;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Slope Db Per Octave
+             * @default 12
+             * @enum {integer}
+             */
+            slope_db_per_octave: 6 | 12 | 18 | 24 | 36 | 48;
+            /**
+             * Mode
+             * @default static
+             * @constant
+             */
+            mode: "static";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * StaticOut
+         * @description A move of a strip, with its width in octaves.
+         */
+        StaticOut: {
+            /** Id */
+            id: number;
+            /** Octaves */
+            octaves: number;
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /**
+             * Q
+             * @default 0.7071067811865476
+             */
+            q: number;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Slope Db Per Octave
+             * @default 12
+             * @enum {integer}
+             */
+            slope_db_per_octave: 6 | 12 | 18 | 24 | 36 | 48;
+            /**
+             * Mode
+             * @default static
+             * @constant
+             */
+            mode: "static";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * StaticSheetEntry
+         * @description A move of a sheet of version 2.
+         */
+        StaticSheetEntry: {
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Q */
+            q?: number | null;
+            /** Gain Db */
+            gain_db?: number | null;
+            /** Slope Db Per Octave */
+            slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
+            /**
+             * Mode
+             * @default static
+             * @constant
+             */
+            mode: "static";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * StaticSheetMove
+         * @description A move of a sheet; null where its shape has no such value.
+         */
+        StaticSheetMove: {
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Q */
+            q?: number | null;
+            /** Gain Db */
+            gain_db?: number | null;
+            /** Slope Db Per Octave */
+            slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
+            /**
+             * Mode
+             * @default static
+             * @constant
+             */
+            mode: "static";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+        };
+        /**
+         * StripKind
+         * @enum {string}
+         */
+        StripKind: "track" | "group" | "mix";
+        /**
+         * StripOut
+         * @description A strip of any kind.
+         */
+        StripOut: {
+            /** Id */
+            id: number;
+            kind: components["schemas"]["StripKind"];
+            /** Parent Id */
+            parent_id: number | null;
+            /** Name */
+            name: string;
+            role: components["schemas"]["Role"];
+            /** Fader Db */
+            fader_db: number;
+            /** Pan */
+            pan: number;
+            /** Mute */
+            mute: boolean;
+            /** Solo */
+            solo: boolean;
+            /** Revision */
+            revision: number;
+            /** Moves */
+            moves: components["schemas"]["StaticOut"][];
         };
         /** TaskOut */
         TaskOut: {
@@ -1090,6 +1419,11 @@ export interface components {
             mute?: boolean | null;
             /** Solo */
             solo?: boolean | null;
+            /**
+             * Strip Revision
+             * @description refuse with 409 if the strip is at another revision
+             */
+            strip_revision?: number | null;
         };
         /** TrackOrder */
         TrackOrder: {
@@ -1097,6 +1431,8 @@ export interface components {
             revision?: number | null;
             /** Order */
             order: number[];
+            /** Outline */
+            outline?: number | null;
         };
         /** TrackOut */
         TrackOut: {
@@ -1130,7 +1466,11 @@ export interface components {
             /** Decided Findings */
             decided_findings: number;
             /** Moves */
-            moves: components["schemas"]["MoveOut"][];
+            moves: components["schemas"]["StaticOut"][];
+            /** Parent Id */
+            parent_id: number | null;
+            /** Revision */
+            revision: number;
         };
         /** ValidationError */
         ValidationError: {
@@ -1230,7 +1570,10 @@ export interface operations {
     get_song_api_songs__song_id__get: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
             };
@@ -1261,7 +1604,10 @@ export interface operations {
     delete_song_api_songs__song_id__delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
             };
@@ -1290,7 +1636,10 @@ export interface operations {
     change_song_api_songs__song_id__patch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
             };
@@ -1325,7 +1674,10 @@ export interface operations {
     undo_api_songs__song_id__undo_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
             };
@@ -1356,7 +1708,10 @@ export interface operations {
     redo_api_songs__song_id__redo_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
             };
@@ -1386,7 +1741,9 @@ export interface operations {
     };
     history_api_songs__song_id__history_get: {
         parameters: {
-            query?: never;
+            query?: {
+                most?: number;
+            };
             header?: never;
             path: {
                 song_id: number;
@@ -1402,6 +1759,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EditOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    go_to_api_songs__song_id__history__edit_id__go_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
+            path: {
+                song_id: number;
+                edit_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
                 };
             };
             /** @description Validation Error */
@@ -1484,8 +1876,13 @@ export interface operations {
             query?: {
                 /** @description refuse with 409 if the song is at another revision */
                 revision?: number | null;
+                /** @description refuse with 409 if the strip is at another revision */
+                strip_revision?: number | null;
             };
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 track_id: number;
@@ -1517,7 +1914,10 @@ export interface operations {
     change_track_api_songs__song_id__tracks__track_id__patch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 track_id: number;
@@ -1553,7 +1953,10 @@ export interface operations {
     reorder_api_songs__song_id__order_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
             };
@@ -1585,10 +1988,90 @@ export interface operations {
             };
         };
     };
+    add_group_api_songs__song_id__groups_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    route_api_songs__song_id__strips__strip_id__parent_put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
+            path: {
+                song_id: number;
+                strip_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Routing"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     add_move_api_songs__song_id__tracks__track_id__moves_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 track_id: number;
@@ -1597,7 +2080,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewMove"];
+                "application/json": components["schemas"]["StaticNewMove"];
             };
         };
         responses: {
@@ -1626,8 +2109,13 @@ export interface operations {
             query?: {
                 /** @description refuse with 409 if the song is at another revision */
                 revision?: number | null;
+                /** @description refuse with 409 if the strip is at another revision */
+                strip_revision?: number | null;
             };
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 move_id: number;
@@ -1659,7 +2147,10 @@ export interface operations {
     change_move_api_songs__song_id__moves__move_id__patch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 move_id: number;
@@ -1668,7 +2159,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["MoveChange"];
+                "application/json": components["schemas"]["StaticMoveChange"];
             };
         };
         responses: {
@@ -1791,7 +2282,10 @@ export interface operations {
     accept_finding_api_songs__song_id__findings__finding_id__accept_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 finding_id: number;
@@ -1827,7 +2321,10 @@ export interface operations {
     reject_finding_api_songs__song_id__findings__finding_id__reject_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 finding_id: number;
@@ -1863,7 +2360,10 @@ export interface operations {
     reopen_finding_api_songs__song_id__findings__finding_id__reopen_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
                 finding_id: number;
@@ -2267,7 +2767,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sheet"];
+                    "application/json": components["schemas"]["Sheet"] | components["schemas"]["Sheet2"];
                 };
             };
             /** @description Validation Error */

@@ -74,8 +74,8 @@ class StaticMove:
 
     shape: Shape
     frequency_hz: Hertz
-    q: Quality = BUTTERWORTH_Q
     gain_db: GainDb = 0.0
+    q: Quality = BUTTERWORTH_Q
     slope_db_per_octave: Slope = 12
     mode: Literal["static"] = "static"
 

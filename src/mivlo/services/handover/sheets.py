@@ -13,7 +13,7 @@ import jinja2
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.core.moves import Entry, Phase, Treatment
+from mivlo.core.moves import Entry, Move, Phase, Treatment
 from mivlo.core.units import hz_to_note
 from mivlo.description import (
     SheetMove,
@@ -166,12 +166,15 @@ def song_sheet(song: SongState) -> SongSheet:
 def _cells(entry: Entry) -> dict[str, Any]:
     """An entry as the cells of a table: every value, and beside frequency and Q what they are in other words."""
     move = entry.move
+    beside = {"frequency_hz": ("note", str(hz_to_note(move.frequency_hz))), "q": ("octaves", _width(move))}
     out: dict[str, Any] = {}
     for name, value in move_document(move).items():
-        if name != "mode":
-            out[name] = "" if name in move.absent else _cell(value)
-    out["note"] = str(hz_to_note(move.frequency_hz))
-    out["octaves"] = "" if move.shape.has_slope else round(move.octaves, 3)
+        if name == "mode":
+            continue
+        out[name] = "" if name in move.absent else _cell(value)
+        if name in beside:
+            other, said = beside[name]
+            out[other] = said
     if move.shape.has_slope and move.slope_db_per_octave == 6:
         out["q"] = ""
     out["enabled"] = "yes" if entry.enabled else "no"
@@ -181,6 +184,10 @@ def _cells(entry: Entry) -> dict[str, Any]:
     if entry.note:
         out["remark"] = entry.note
     return out
+
+
+def _width(move: Move) -> Any:
+    return "" if move.shape.has_slope else round(move.octaves, 3)
 
 
 def _cell(value: Any) -> Any:

@@ -131,8 +131,8 @@ class LoggedEdit:
     created_at: datetime
 
 
-def history(session: Session, song_id: int, most: int = 50) -> list[LoggedEdit]:
-    """The newest rows of the log, newest first."""
+def history(session: Session, song_id: int, most: int = 50, *, steps: bool = True) -> list[LoggedEdit]:
+    """The newest rows of the log, newest first; without `steps` only what was done, not its undoing."""
     log = rows(session, song_id)
     undone = _undone(log)
     latest: dict[str, int] = {}
@@ -151,5 +151,5 @@ def history(session: Session, song_id: int, most: int = 50) -> list[LoggedEdit]:
             row.id, row.revision, row.kind, row.of_id, row.begins_id or row.id, row.page, row.label, state(row),
             row.created_at,
         )
-        for row in log[-most:][::-1]
+        for row in [row for row in log if steps or row.kind in ("change", "go")][-most:][::-1]
     ]  # fmt: skip
