@@ -12,8 +12,16 @@ class Player extends AudioWorkletProcessor {
     this.expecting = false;
     this.dry = false;
     this.quanta = 0;
+    this.epoch = 0;
     this.port.onmessage = ({ data }) => {
-      if (data.block) {
+      if (data.flush !== undefined) {
+        // another connection: what the old one sent is not played, and counting begins anew
+        this.queue = [];
+        this.offset = this.played = 0;
+        this.filling = true;
+        this.expecting = false;
+        this.epoch = data.flush;
+      } else if (data.block) {
         this.queue.push(new Float32Array(data.block));
         this.expecting = true;
       } else if (data.rest) {
@@ -49,7 +57,7 @@ class Player extends AudioWorkletProcessor {
     this.dry = gap;
     if (this.queue.length === 0) this.filling = true;
     if (++this.quanta % 4 === 0) {
-      this.port.postMessage({ played: this.played, dropped: this.dropped });
+      this.port.postMessage({ played: this.played, dropped: this.dropped, epoch: this.epoch });
     }
     return true;
   }

@@ -180,15 +180,18 @@ class LiveSession:
 
     def _refresh(self, out: Out) -> None:
         try:
-            song = self._read()
-            self._engine.set_song(song.plan, song_sources(song), {})
+            self._reload_now()
         except MivloError as gone:
             self._engine.pause()
             out.append(_error(str(gone)))
             return
-        self._take_passage(song)
         self._curves_due = self._state_due = True
         self._match_soon()
+
+    def _reload_now(self) -> None:
+        song = self._read()
+        self._engine.set_song(song.plan, song_sources(song), {})
+        self._take_passage(song)
 
     def _understood(self, out: Out) -> list[p.Message]:
         """The messages that wait; of values that follow each other at once, the last."""
@@ -263,6 +266,8 @@ class LiveSession:
             case p.SetProbe(probe=probe):
                 engine.set_probe(probe)
             case p.SetMoves(track_id=track_id):
+                if message.moves is None:  # what was saved before the preview ends is heard, without a step back
+                    self._reload_now()
                 engine.set_preview(track_id, message.entries())
                 self._curves_due = True
                 self._match_soon()

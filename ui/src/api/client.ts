@@ -1,6 +1,7 @@
 /** Typed calls of the server's interface. Each one returns data or throws a Refusal with its sentence. */
 
 import createClient from "openapi-fetch";
+import { pageId } from "../lib/page";
 import type { components, paths } from "./schema";
 
 export type Song = components["schemas"]["SongOut"];
@@ -14,13 +15,17 @@ export type Finding = components["schemas"]["FindingOut"];
 export type Repeat = components["schemas"]["RepeatOut"];
 export type Edit = components["schemas"]["EditOut"];
 
-export const api = createClient<paths>({ baseUrl: "" });
+export type Strip = components["schemas"]["StripOut"];
+
+export const api = createClient<paths>({ baseUrl: "", headers: { "Mivlo-Page": pageId() } });
 
 /** The server said no; the message is meant for the user. */
 export class Refusal extends Error {
   constructor(
     message: string,
     readonly status: number,
+    /** The present state of the song, where the change was made against an old one. */
+    readonly song: Song | null = null,
   ) {
     super(message);
   }
@@ -45,7 +50,10 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new Refusal("The server is not reachable. Is it still running?", 0);
   }
-  if (!answer.response.ok) throw new Refusal(sentence(answer.error, answer.response.status), answer.response.status);
+  if (!answer.response.ok) {
+    const { song = null } = (answer.error ?? {}) as { song?: Song | null };
+    throw new Refusal(sentence(answer.error, answer.response.status), answer.response.status, song);
+  }
   return answer.data as T;
 }
 

@@ -99,7 +99,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** History */
+        /**
+         * History
+         * @description What was done to a song, newest first.
+         */
         get: operations["history_api_songs__song_id__history_get"];
         put?: never;
         post?: never;
@@ -1117,10 +1120,10 @@ export interface components {
             shape?: components["schemas"]["Shape"] | null;
             /** Frequency Hz */
             frequency_hz?: number | null;
-            /** Q */
-            q?: number | null;
             /** Gain Db */
             gain_db?: number | null;
+            /** Q */
+            q?: number | null;
             /** Slope Db Per Octave */
             slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
             /** Mode */
@@ -1154,15 +1157,15 @@ export interface components {
             /** Frequency Hz */
             frequency_hz: number;
             /**
-             * Q
-             * @default 0.7071067811865476
-             */
-            q: number;
-            /**
              * Gain Db
              * @default 0
              */
             gain_db: number;
+            /**
+             * Q
+             * @default 0.7071067811865476
+             */
+            q: number;
             /**
              * Slope Db Per Octave
              * @default 12
@@ -1221,15 +1224,15 @@ export interface components {
             /** Frequency Hz */
             frequency_hz: number;
             /**
-             * Q
-             * @default 0.7071067811865476
-             */
-            q: number;
-            /**
              * Gain Db
              * @default 0
              */
             gain_db: number;
+            /**
+             * Q
+             * @default 0.7071067811865476
+             */
+            q: number;
             /**
              * Slope Db Per Octave
              * @default 12
@@ -1283,10 +1286,10 @@ export interface components {
             shape: components["schemas"]["Shape"];
             /** Frequency Hz */
             frequency_hz: number;
-            /** Q */
-            q?: number | null;
             /** Gain Db */
             gain_db?: number | null;
+            /** Q */
+            q?: number | null;
             /** Slope Db Per Octave */
             slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
             /**
@@ -1336,10 +1339,10 @@ export interface components {
             shape: components["schemas"]["Shape"];
             /** Frequency Hz */
             frequency_hz: number;
-            /** Q */
-            q?: number | null;
             /** Gain Db */
             gain_db?: number | null;
+            /** Q */
+            q?: number | null;
             /** Slope Db Per Octave */
             slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
             /**
@@ -1743,6 +1746,8 @@ export interface operations {
         parameters: {
             query?: {
                 most?: number;
+                /** @description undo and redo as lines of their own, too */
+                steps?: boolean;
             };
             header?: never;
             path: {

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** A number that can be typed, dragged (up and down on its label) and nudged (arrow keys). */
 import { computed, ref } from "vue";
+import { useDrag } from "../lib/drag";
 import { readNumber } from "../lib/notes";
 
 const props = defineProps<{
@@ -27,6 +28,7 @@ const emit = defineEmits<{
   escape: [];
 }>();
 
+const beginDrag = useDrag();
 const typed = ref<string | null>(null);
 const moving = ref<number | null>(null);
 
@@ -67,23 +69,18 @@ function keys(event: KeyboardEvent): void {
 }
 
 function drag(event: PointerEvent): void {
-  const handle = event.currentTarget as HTMLElement;
-  handle.setPointerCapture(event.pointerId);
   const from = props.modelValue;
-  const startY = event.clientY;
-  const move = (e: PointerEvent) => {
-    moving.value = moved(from, ((startY - e.clientY) / 4) * (e.shiftKey ? 0.1 : 1));
-    emit("preview", moving.value);
-  };
-  const end = () => {
-    handle.removeEventListener("pointermove", move);
-    const result = moving.value;
-    moving.value = null;
-    if (result !== null && result !== from) emit("change", result);
-  };
-  handle.addEventListener("pointermove", move);
-  handle.addEventListener("pointerup", end, { once: true });
-  handle.addEventListener("pointercancel", end, { once: true });
+  beginDrag(event, {
+    move: (e, _dx, dy) => {
+      moving.value = moved(from, (-dy / 4) * (e.shiftKey ? 0.1 : 1));
+      emit("preview", moving.value);
+    },
+    end: () => {
+      const result = moving.value;
+      moving.value = null;
+      if (result !== null && result !== from) emit("change", result);
+    },
+  });
 }
 </script>
 

@@ -2,6 +2,7 @@
 
 import { useDevicePixelRatio, useElementSize } from "@vueuse/core";
 import { type Ref, onBeforeUnmount, watch, watchEffect } from "vue";
+import { useTheme } from "./theme";
 
 export interface Picture {
   readonly width: Ref<number>;
@@ -38,7 +39,7 @@ export function usePicture(
     if (!due) due = requestAnimationFrame(paint);
   }
 
-  watch([width, height, pixelRatio], redraw);
+  watch([width, height, pixelRatio, useTheme()], redraw);
   watchEffect(() => canvas.value && redraw());
   onBeforeUnmount(() => cancelAnimationFrame(due));
   return { width, height, redraw };

@@ -2,12 +2,18 @@
 
 import type { components } from "../api/schema";
 
-export type Move = components["schemas"]["MoveOut"];
+/** A move as the server tells it. Its fields are listed there alone. */
+export type Move = components["schemas"]["TrackOut"]["moves"][number];
+/** Values for a new move; what is left out is as the server has it by default. */
+export type NewMove = Partial<Omit<Move, "id" | "octaves">> & Pick<Move, "shape" | "frequency_hz">;
 export type Shape = Move["shape"];
 
 /** What a move is made of, to make another one like it. */
-export const valuesOf = ({ shape, frequency_hz, q, gain_db, slope_db_per_octave, enabled }: Move) =>
-  ({ shape, frequency_hz, q, gain_db, slope_db_per_octave, enabled });
+export function valuesOf(move: Move): NewMove {
+  const { id, octaves, ...values } = move;
+  void [id, octaves];
+  return values;
+}
 
 export const SHAPES: readonly { value: Shape; label: string }[] = [
   { value: "bell", label: "Bell" },

@@ -2,7 +2,7 @@
 
 import { defineStore } from "pinia";
 import { reactive, ref, shallowRef } from "vue";
-import type { Move } from "../lib/moves";
+import type { Move, NewMove } from "../lib/moves";
 import { complain } from "../stores/song";
 import { CURVES, type Curves, SOUND, type Sound, SPECTRUM, type Spectrum, decode } from "./messages";
 
@@ -36,7 +36,13 @@ interface State {
   signal: Signal;
   matching: boolean;
   match_lu: number;
-  audition: number | null;
+  /** Alone at the strip's own fader, pan and groups. */
+  placed: boolean;
+  /** Which side the level match turns. */
+  turned_down: "treated" | "untreated";
+  only: number[];
+  exact: boolean;
+  delay_ms: number;
 }
 
 interface Report {
@@ -53,7 +59,7 @@ type Told = Hello | State | Report | { type: "error"; message: string };
 
 const EMPTY_STATE: Omit<State, "type"> = {
   playing: false, position_s: 0, passage: null, looping: true, focus: null, scope: "mix", signal: "treated",
-  matching: true, match_lu: 0, audition: null,
+  matching: true, match_lu: 0, placed: true, turned_down: "treated", only: [], exact: true, delay_ms: 0,
 };
 const EMPTY_REPORT: Omit<Report, "type"> = {
   peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0,
@@ -78,8 +84,8 @@ export const useLive = defineStore("live", () => {
   let sampleRate = 48000;
   let context: AudioContext | null = null;
   let player: AudioWorkletNode | null = null;
-  let playedFrames = 0;
-  let framesBefore = 0;
+  /** Counts connections: what was played of an old one is not counted for a new one. */
+  let epoch = 0;
   let blocks: { firstFrame: number; position: number; frames: number }[] = [];
   const asked = new Map<number, number>();
 
@@ -115,20 +121,34 @@ export const useLive = defineStore("live", () => {
     socket = null;
     old?.close();
     connected.value = false;
-    blocks = [];
-    framesBefore = playedFrames;
+    flush();
     Object.assign(state, EMPTY_STATE);
     curves.value = spectrum.value = null;
+  }
+
+  /** What an old connection has sent is not played. */
+  function flush(): void {
+    blocks = [];
+    epoch += 1;
+    player?.port.postMessage({ flush: epoch });
+  }
+
+  /** The next song may have another rate: a context has one for its life. */
+  function setRate(rate: number): void {
+    if (rate === sampleRate) return;
+    sampleRate = rate;
+    void context?.close();
+    context = player = null;
   }
 
   function told(message: Told): void {
     switch (message.type) {
       case "hello":
-        sampleRate = message.sample_rate;
+        setRate(message.sample_rate);
         grid.value = message.grid_hz;
         spectrumGrid.value = message.spectrum_hz;
         connected.value = true;
-        framesBefore = playedFrames;
+        flush();
         break;
       case "state":
         Object.assign(state, message);
@@ -181,15 +201,14 @@ export const useLive = defineStore("live", () => {
       await context.audioWorklet.addModule("/player.js");
       player = new AudioWorkletNode(context, "mivlo-player", { numberOfInputs: 0, outputChannelCount: [2] });
       player.connect(context.destination);
-      player.port.onmessage = ({ data }: MessageEvent<{ played: number; dropped: number }>) => {
-        const moved = data.played !== playedFrames;
-        playedFrames = data.played;
+      player.port.postMessage({ flush: epoch });
+      let before = -1;
+      player.port.onmessage = ({ data }: MessageEvent<{ played: number; dropped: number; epoch: number }>) => {
         dropped.value = data.dropped;
-        if (moved && socket?.readyState === WebSocket.OPEN) {
-          const frames = playedFrames - framesBefore;
-          socket.send(JSON.stringify({ type: "played", frames, dropped: data.dropped }));
-          follow(frames);
-        }
+        if (data.epoch !== epoch || data.played === before || socket?.readyState !== WebSocket.OPEN) return;
+        before = data.played;
+        socket.send(JSON.stringify({ type: "played", frames: data.played, dropped: data.dropped }));
+        follow(data.played);
       };
     }
     if (context.state === "suspended") await context.resume();
@@ -209,7 +228,8 @@ export const useLive = defineStore("live", () => {
     send({ type: "probe", probe });
   }
 
-  function previewMoves(trackId: number, moves: readonly Move[]): void {
+  /** Hear moves of a strip that are not saved; null: what is saved again. */
+  function previewMoves(trackId: number, moves: readonly (Move | (NewMove & { id: number }))[] | null): void {
     send({ type: "moves", track_id: trackId, moves });
   }
 
@@ -224,9 +244,10 @@ export const useLive = defineStore("live", () => {
     setPassage: (from: number | null, to: number | null) => send({ type: "passage", from_s: from, to_s: to }),
     setLoop: (on: boolean) => send({ type: "loop", on }),
     setFocus: (trackId: number | null) => send({ type: "focus", track_id: trackId }),
-    setScope: (scope: Scope) => send({ type: "scope", scope }),
+    /** Alone at its own fader, so that nothing leaps. */
+    setScope: (scope: Scope) => send({ type: "scope", scope, placed: true }),
     setSignal: (signal: Signal) => send({ type: "signal", signal }),
     setMatch: (on: boolean) => send({ type: "match", on }),
-    audition: (moveId: number | null) => send({ type: "audition", move_id: moveId }),
+    hearOnly: (moveIds: number[]) => send({ type: "only", move_ids: moveIds }),
   };
 });

@@ -4,7 +4,7 @@ import { defineStore } from "pinia";
 import { computed, reactive, ref, shallowRef, watch } from "vue";
 import { type Profile, api, ask } from "../api/client";
 import { type FrequencyRange, type TimeRange, WHOLE, clampFrequency, pulledTo } from "../lib/axis";
-import { type Move, hasGain, hasSlope, valuesOf } from "../lib/moves";
+import { type Move, type NewMove, hasGain, hasSlope, valuesOf } from "../lib/moves";
 import { type ProbeMode, useLive } from "../live/session";
 import { complain, useSong } from "./song";
 
@@ -60,6 +60,7 @@ export const useBench = defineStore("bench", () => {
   function look(id: number): void {
     if (trackId.value === id) return;
     endProbe();
+    if (dragged.value && trackId.value !== null) live.previewMoves(trackId.value, null);
     trackId.value = id;
     chosen.value = null;
     dragged.value = null;
@@ -116,7 +117,7 @@ export const useBench = defineStore("bench", () => {
 
   // --- moves ---
 
-  async function add(values: Omit<Move, "id" | "octaves">): Promise<void> {
+  async function add(values: NewMove): Promise<void> {
     if (!track.value) return;
     const known = new Set(track.value.moves.map((m) => m.id));
     if (await song.addMove(track.value.id, values)) {
@@ -132,7 +133,6 @@ export const useBench = defineStore("bench", () => {
     endProbe();
     await add({
       shape: "bell", frequency_hz: Number(line.value.toFixed(2)), q: Number(q.toFixed(3)), gain_db: CUT_DB,
-      slope_db_per_octave: 12, enabled: true,
     });
   }
 
@@ -150,10 +150,18 @@ export const useBench = defineStore("bench", () => {
     live.previewMoves(track.value.id, dragged.value);
   }
 
+  let saving = 0;
+
+  /** Shown and heard at once; what comes next while it is saved goes on from it. */
   async function saveMove(id: number, values: Partial<Omit<Move, "id" | "octaves">>): Promise<void> {
-    const saved = await song.changeMove(id, values);
-    dragged.value = null;
-    if (!saved && track.value) live.previewMoves(track.value.id, track.value.moves);
+    const mine = trackId.value;
+    previewMove(id, values);
+    saving += 1;
+    await song.changeMove(id, values);
+    saving -= 1;
+    if (saving) return;
+    if (mine === trackId.value) dragged.value = null;
+    if (mine !== null) live.previewMoves(mine, null);
   }
 
   async function duplicate(id: number): Promise<void> {
@@ -164,7 +172,7 @@ export const useBench = defineStore("bench", () => {
   async function remove(id: number): Promise<void> {
     const list = track.value?.moves ?? [];
     const index = list.findIndex((m) => m.id === id);
-    if (live.state.audition === id) live.audition(null);
+    if (live.state.only.includes(id)) live.hearOnly([]);
     if (await song.deleteMove(id)) chosen.value = (list[index + 1] ?? list[index - 1])?.id ?? null;
   }
 

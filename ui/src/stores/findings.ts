@@ -64,16 +64,19 @@ export const useFindings = defineStore("findings", () => {
   // --- hearing ---
 
   let before: Signal = "treated";
+  /** The track whose moves the proposal is heard with; the bench may have gone on to another one meanwhile. */
+  let heardOn: number | null = null;
 
   function quiet(): void {
     if (way.value === null) return;
     if (way.value === "boosted" || way.value === "alone") live.setProbe(null);
-    else if (bench.track) {
+    else if (heardOn !== null) {
       if (way.value === "removed") {
-        live.audition(null);
+        live.hearOnly([]);
         live.setSignal(before);
       }
-      live.previewMoves(bench.track.id, bench.track.moves);
+      live.previewMoves(heardOn, null);
+      heardOn = null;
     }
     way.value = null;
   }
@@ -93,9 +96,10 @@ export const useFindings = defineStore("findings", () => {
       });
     } else {
       before = live.state.signal;
+      heardOn = bench.track.id;
       live.previewMoves(bench.track.id, [...bench.track.moves, draft.value ?? proposed(finding)]);
       if (wanted === "removed") {
-        live.audition(PROPOSED);
+        live.hearOnly([PROPOSED]);
         live.setSignal("removed");
       } else if (live.state.signal !== "treated") live.setSignal("treated");
     }
@@ -104,11 +108,9 @@ export const useFindings = defineStore("findings", () => {
   }
 
   function proposed(finding: Finding): Move {
-    const { move } = finding.document;
-    return {
-      id: PROPOSED, shape: move.shape, frequency_hz: move.frequency_hz, q: move.q ?? Math.SQRT1_2, octaves: 0,
-      gain_db: move.gain_db ?? 0, slope_db_per_octave: move.slope_db_per_octave ?? 12, enabled: true,
-    };
+    // what is null does not belong to the shape: there the server's defaults hold
+    const values = Object.fromEntries(Object.entries(finding.document.move).filter(([, value]) => value !== null));
+    return { q: Math.SQRT1_2, gain_db: 0, slope_db_per_octave: 12, enabled: true, ...values, id: PROPOSED, octaves: 0 } as Move;
   }
 
   // --- choosing ---

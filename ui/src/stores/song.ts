@@ -3,8 +3,9 @@
 import { ElMessage } from "element-plus";
 import { defineStore } from "pinia";
 import { computed, ref, shallowRef } from "vue";
+import type { paths } from "../api/schema";
 import { type Song, type SongLine, type Task, type Track, Refusal, api, ask } from "../api/client";
-import { type Move, valuesOf } from "../lib/moves";
+import { type Move, type NewMove, valuesOf } from "../lib/moves";
 
 export function complain(problem: unknown): void {
   const text = problem instanceof Error ? problem.message : String(problem);
@@ -36,22 +37,23 @@ export const useSong = defineStore("song", () => {
   let last: Promise<unknown> = Promise.resolve();
 
   /** Do a change after those before it, so that each one is made against the state that it left. */
-  function change(call: (revision: number) => Promise<Song>): Promise<boolean> {
+  function change(call: (song: Song) => Promise<Song>): Promise<boolean> {
     const mine = last.then(() => changeNow(call));
     last = mine;
     return mine;
   }
 
-  /** A refusal is shown; after a conflict the present state is fetched. */
-  async function changeNow(call: (revision: number) => Promise<Song>): Promise<boolean> {
+  /** A refusal is shown; after a conflict the present state comes with it. */
+  async function changeNow(call: (song: Song) => Promise<Song>): Promise<boolean> {
     if (!song.value) return false;
     try {
-      take(await call(song.value.revision));
+      take(await call(song.value));
       savedAt.value = new Date();
       return true;
     } catch (problem) {
       complain(problem);
-      if (problem instanceof Refusal && problem.status === 409) await reload();
+      if (problem instanceof Refusal && problem.song) take(problem.song);
+      else if (problem instanceof Refusal && problem.status === 409) await reload();
       return false;
     }
   }
@@ -114,6 +116,11 @@ export const useSong = defineStore("song", () => {
     await open(made.id);
   }
 
+  /** What a change of a strip is made against: only a change of the same strip conflicts. */
+  const strip = (now: Song, stripId: number) => ({ strip_revision: now.strips.find((x) => x.id === stripId)?.revision ?? null });
+  const stripOf = (now: Song, moveId: number) => now.strips.find((x) => x.moves.some((m) => m.id === moveId))?.id ?? 0;
+  type Body = paths["/api/songs/{song_id}/tracks/{track_id}/moves"]["post"]["requestBody"]["content"]["application/json"];
+
   const track = (trackId: number) => ({ song_id: id.value, track_id: trackId });
   const finding = (findingId: number) => ({ song_id: id.value, finding_id: findingId });
   const move = (moveId: number) => ({ song_id: id.value, move_id: moveId });
@@ -122,49 +129,50 @@ export const useSong = defineStore("song", () => {
     songs, song, tasks, openTasks, lookingAt, foundTold, savedAt, loading, id, tracks,
     start, open, create, reload, refreshTasks,
     rename: (name: string) =>
-      change((revision) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, name } }))),
+      change(({ outline }) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, name } }))),
     setPassage: (from: number | null, to: number | null) =>
-      change((revision) =>
-        ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, passage_from_s: from, passage_to_s: to } })),
+      change(({ outline }) =>
+        ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, passage_from_s: from, passage_to_s: to } })),
       ),
     changeTrack: (trackId: number, values: Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo">>) =>
-      change((revision) =>
-        ask(api.PATCH("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId) }, body: { revision, ...values } })),
+      change((now) =>
+        ask(api.PATCH("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...values } })),
       ),
     deleteTrack: (trackId: number) =>
-      change((revision) =>
-        ask(api.DELETE("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId), query: { revision } } })),
+      change((now) =>
+        ask(api.DELETE("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId), query: strip(now, trackId) } })),
       ),
     reorder: (order: number[]) =>
-      change((revision) => ask(api.PUT("/api/songs/{song_id}/order", { params: { path: at() }, body: { revision, order } }))),
-    addMove: (trackId: number, values: Omit<Move, "id" | "octaves">) =>
-      change((revision) =>
-        ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/moves", { params: { path: track(trackId) }, body: { revision, ...values } })),
-      ),
+      change(({ outline }) => ask(api.PUT("/api/songs/{song_id}/order", { params: { path: at() }, body: { outline, order } }))),
+    addMove: (trackId: number, values: NewMove) =>
+      change((now) => {
+        const body = { ...strip(now, trackId), ...values } as Body;
+        return ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/moves", { params: { path: track(trackId) }, body }));
+      }),
     changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>) =>
-      change((revision) =>
-        ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", { params: { path: move(moveId) }, body: { revision, ...values } })),
+      change((now) =>
+        ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", {
+          params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), ...values },
+        })),
       ),
     deleteMove: (moveId: number) =>
-      change((revision) =>
-        ask(api.DELETE("/api/songs/{song_id}/moves/{move_id}", { params: { path: move(moveId), query: { revision } } })),
+      change((now) =>
+        ask(api.DELETE("/api/songs/{song_id}/moves/{move_id}", {
+          params: { path: move(moveId), query: strip(now, stripOf(now, moveId)) },
+        })),
       ),
     lookInPassage: (on: boolean) =>
-      change((revision) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { revision, look_in_passage: on } }))),
+      change(({ outline }) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, look_in_passage: on } }))),
     /** Make the proposed move, or the one into which it was adjusted. */
     acceptFinding: (findingId: number, adjusted: Move | null = null) =>
-      change((revision) => {
-        const body = { revision, move: adjusted && valuesOf(adjusted) };
+      change(() => {
+        const body = { move: adjusted && (valuesOf(adjusted) as Body) };
         return ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body }));
       }),
     rejectFinding: (findingId: number) =>
-      change((revision) =>
-        ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: { revision } })),
-      ),
+      change(() => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: {} }))),
     reopenFinding: (findingId: number) =>
-      change((revision) =>
-        ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reopen", { params: { path: finding(findingId) }, body: { revision } })),
-      ),
+      change(() => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reopen", { params: { path: finding(findingId) }, body: {} }))),
     undo: () => change(() => ask(api.POST("/api/songs/{song_id}/undo", { params: { path: at() } }))),
     redo: () => change(() => ask(api.POST("/api/songs/{song_id}/redo", { params: { path: at() } }))),
     cancel: (taskId: number) =>

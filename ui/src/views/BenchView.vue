@@ -79,7 +79,7 @@ useKeys([
   { group: "Findings", keys: ["Escape"], says: "leave the finding", act: () => findings.leave() },
   { group: "Moves", keys: ["c"], says: "cut where the line is", act: () => void bench.cutAtLine() },
   { group: "Moves", keys: ["e"], says: "chosen move on or off", act: chosen((id) => bench.saveMove(id, { enabled: !bench.chosenMove?.enabled })) },
-  { group: "Moves", keys: ["h"], says: "hear the chosen move alone", act: chosen((id) => live.audition(live.state.audition === id ? null : id)) },
+  { group: "Moves", keys: ["h"], says: "hear the chosen move alone", act: chosen((id) => live.hearOnly(live.state.only.includes(id) ? [] : [id])) },
   { group: "Moves", keys: ["d"], says: "duplicate the chosen move", act: chosen(bench.duplicate) },
   { group: "Moves", keys: ["Delete", "Backspace"], says: "delete the chosen move", act: chosen(bench.remove) },
   { group: "Moves", keys: ["n"], says: "choose the next move", act: () => {

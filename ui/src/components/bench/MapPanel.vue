@@ -4,6 +4,7 @@ import { onBeforeUnmount, ref, shallowRef, watch } from "vue";
 import { type MapInfo, api, ask, bytes } from "../../api/client";
 import { frequencyToY, mapLevel, panTime, timeToX, xToTime, yToFrequency, zoomTime } from "../../lib/axis";
 import { colour, rgb, usePicture } from "../../lib/canvas";
+import { useTheme } from "../../lib/theme";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
 import { useFindings } from "../../stores/findings";
@@ -22,7 +23,9 @@ const live = useLive();
 const findings = useFindings();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const info = shallowRef<MapInfo | null>(null);
-const tiles = new Map<string, Tile | "coming">();
+const tiles = new Map<string, Tile | "coming" | "failed">();
+/** A tile that could not be had is asked for again after so long, not at every frame. */
+const AGAIN_MS = 5000;
 let top = 200;
 let epoch = new AbortController();
 
@@ -65,7 +68,13 @@ async function fetchTile(level: number, index: number, moves: string): Promise<v
     redraw();
   } catch (problem) {
     tiles.delete(key);
-    if (!signal.aborted) complain(problem);
+    if (signal.aborted) return;
+    tiles.set(key, "failed");
+    complain(problem);
+    window.setTimeout(() => {
+      if (tiles.get(key) === "failed") tiles.delete(key);
+      redraw();
+    }, AGAIN_MS);
   }
 }
 
@@ -168,7 +177,7 @@ function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo
     if (!tile) void fetchTile(level, i, moves);
     // a column is drawn around its centre
     const x0 = timeToX(i * perTile - seconds / 2, bench.times, w);
-    const ready = tile && tile !== "coming" ? tile : null;
+    const ready = typeof tile === "object" ? tile : null;
     if (ready) {
       const x1 = timeToX(i * perTile - seconds / 2 + ready.columns * seconds, bench.times, w);
       g.drawImage(ready.picture, x0, y0, x1 - x0, y1 - y0);
@@ -177,7 +186,7 @@ function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo
 }
 
 watch([() => findings.open, () => findings.chosenId], redraw);
-watch(() => bench.trackId, () => void load(), { immediate: true });
+watch([() => bench.trackId, useTheme()], () => void load(), { immediate: true });
 watch(
   [() => bench.times, () => bench.frequencies, () => live.position, () => bench.passage, () => bench.mapTreated, () => bench.track?.moves],
   redraw,

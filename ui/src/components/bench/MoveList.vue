@@ -36,8 +36,15 @@ function setShape(shape: Shape): void {
   save(values);
 }
 
-function audition(id: number): void {
-  live.audition(live.state.audition === id ? null : id);
+function setSlope(value: string): void {
+  const slope = SLOPES.find((s) => s === Number(value));
+  if (slope) save({ slope_db_per_octave: slope, q: Math.SQRT1_2 });
+}
+
+const isOnly = (id: number) => live.state.only.includes(id);
+
+function hearOnly(id: number): void {
+  live.hearOnly(isOnly(id) ? [] : [id]);
 }
 
 async function add(shape: Shape): Promise<void> {
@@ -79,7 +86,7 @@ async function add(shape: Shape): Promise<void> {
         <MoveFields :move="bench.chosenMove" @preview="preview" @change="save">
           <label v-if="hasSlope(bench.chosenMove.shape)" class="slope">
             <span>Slope in dB/oct</span>
-            <select :value="bench.chosenMove.slope_db_per_octave" @change="save({ slope_db_per_octave: Number(($event.target as HTMLSelectElement).value), q: Math.SQRT1_2 })">
+            <select :value="bench.chosenMove.slope_db_per_octave" @change="setSlope(($event.target as HTMLSelectElement).value)">
               <option v-for="slope in SLOPES" :key="slope" :value="slope">{{ slope }}</option>
             </select>
           </label>
@@ -96,7 +103,7 @@ async function add(shape: Shape): Promise<void> {
         </label>
       </div>
       <div class="actions">
-        <button type="button" class="plain small" :aria-pressed="live.state.audition === bench.chosenMove.id" @click="audition(bench.chosenMove.id)">Hear alone</button>
+        <button type="button" class="plain small" :aria-pressed="isOnly(bench.chosenMove.id)" @click="hearOnly(bench.chosenMove.id)">Hear alone</button>
         <button type="button" class="plain small" :aria-pressed="!bench.chosenMove.enabled" @click="save({ enabled: !bench.chosenMove.enabled })">Bypass</button>
         <button type="button" class="plain small" @click="bench.duplicate(bench.chosenMove.id)">Duplicate</button>
         <button type="button" class="plain small" @click="bench.remove(bench.chosenMove.id)">Delete</button>
@@ -118,7 +125,7 @@ li.off .row { color: var(--soft); text-decoration: line-through; }
 }
 li.off .square { border-style: dashed; }
 .row {
-  flex: 1; display: grid; grid-template-columns: 58px 66px 1fr 60px; gap: 4px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
+  flex: 1; display: grid; grid-template-columns: 62px 68px 1fr 58px; column-gap: 10px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
   background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
 }
 .row .figure { font-size: 11.5px; }

@@ -3,6 +3,7 @@
 import { computed, ref, watch } from "vue";
 import { clampFrequency, frequencyToY, yToFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
+import { useDrag } from "../../lib/drag";
 import { type Axis, type Move, dragAxis, hasGain, shapeLabel } from "../../lib/moves";
 import { signed, writeHz } from "../../lib/notes";
 import { useLive } from "../../live/session";
@@ -11,6 +12,7 @@ import { useBench } from "../../stores/bench";
 const bench = useBench();
 const live = useLive();
 const canvas = ref<HTMLCanvasElement | null>(null);
+const beginDrag = useDrag();
 
 /** Left and right end in dB: wide enough for all moves. */
 const scale = computed(() => {
@@ -87,32 +89,28 @@ const inside = (handle: Handle) => {
 };
 
 function drag(event: PointerEvent, move: Move): void {
-  const element = event.currentTarget as HTMLElement;
   bench.chosen = move.id;
-  element.setPointerCapture(event.pointerId);
   let axis: Axis = null;
   let values: Partial<Move> = {};
   const y0 = frequencyToY(move.frequency_hz, bench.frequencies, height.value);
-  const onMove = (e: PointerEvent) => {
-    const [dx, dy] = [e.clientX - event.clientX, e.clientY - event.clientY];
-    axis = dragAxis(dx, dy, e.shiftKey, axis);
-    values = {};
-    if (axis === "frequency" || axis === "both") {
-      const hz = clampFrequency(yToFrequency(y0 + dy, bench.frequencies, height.value));
-      values.frequency_hz = Number(hz.toFixed(2));
-    }
-    if ((axis === "gain" || axis === "both") && hasGain(move.shape)) {
-      const perPixel = (scale.value.high - scale.value.low) / width.value;
-      values.gain_db = Math.min(24, Math.max(-30, Number((move.gain_db + dx * perPixel).toFixed(1))));
-    }
-    if (Object.keys(values).length) bench.previewMove(move.id, values);
-  };
-  const end = () => {
-    element.removeEventListener("pointermove", onMove);
-    if (Object.keys(values).length) void bench.saveMove(move.id, values);
-  };
-  element.addEventListener("pointermove", onMove);
-  element.addEventListener("lostpointercapture", end, { once: true });
+  beginDrag(event, {
+    move: (e, dx, dy) => {
+      axis = dragAxis(dx, dy, e.shiftKey, axis);
+      values = {};
+      if (axis === "frequency" || axis === "both") {
+        const hz = clampFrequency(yToFrequency(y0 + dy, bench.frequencies, height.value));
+        values.frequency_hz = Number(hz.toFixed(2));
+      }
+      if ((axis === "gain" || axis === "both") && hasGain(move.shape)) {
+        const perPixel = (scale.value.high - scale.value.low) / width.value;
+        values.gain_db = Math.min(24, Math.max(-30, Number((move.gain_db + dx * perPixel).toFixed(1))));
+      }
+      if (Object.keys(values).length) bench.previewMove(move.id, values);
+    },
+    end: () => {
+      if (Object.keys(values).length) void bench.saveMove(move.id, values);
+    },
+  });
 }
 
 function keys(event: KeyboardEvent, move: Move): void {

@@ -1,0 +1,37 @@
+/** Dragging: from a press until the pointer is let go, wherever it goes and whatever becomes of what was pressed. */
+
+import { tryOnScopeDispose } from "@vueuse/core";
+
+export interface DragParts {
+  /** The pointer moved; `dx` and `dy` are counted from the press, in px. */
+  readonly move: (event: PointerEvent, dx: number, dy: number) => void;
+  /** It was let go, or the drag was cut short; called once. */
+  readonly end?: (event: PointerEvent | null) => void;
+}
+
+/** Makes a function that begins a drag. The drag belongs to the scope it was made in and ends with it. */
+export function useDrag(): (event: PointerEvent, parts: DragParts) => void {
+  let stop: ((event: PointerEvent | null) => void) | null = null;
+
+  function begin(press: PointerEvent, parts: DragParts): void {
+    stop?.(null);
+    const mine = (event: PointerEvent) => event.pointerId === press.pointerId;
+    const move = (event: PointerEvent) => mine(event) && parts.move(event, event.clientX - press.clientX, event.clientY - press.clientY);
+    const end = (event: PointerEvent | null) => {
+      if (event && !mine(event)) return;
+      window.removeEventListener("pointermove", move);
+      window.removeEventListener("pointerup", end);
+      window.removeEventListener("pointercancel", end);
+      stop = null;
+      parts.end?.(event);
+    };
+    // on the window: the pressed element may be gone before the pointer is let go
+    window.addEventListener("pointermove", move);
+    window.addEventListener("pointerup", end);
+    window.addEventListener("pointercancel", end);
+    stop = end;
+  }
+
+  tryOnScopeDispose(() => stop?.(null));
+  return begin;
+}
