@@ -80,7 +80,8 @@ def _emptied_or_held_up() -> bool:
 
 def _emptied() -> bool:
     with database.engine().begin() as connection:
-        connection.execute(text("LOCK TABLE procrastinate_jobs"))  # no job begins between looking and emptying
+        # no job begins between looking and emptying; in the order in which the application takes them
+        connection.execute(text("LOCK TABLE songs, tasks, procrastinate_jobs"))
         idle = not connection.scalar(text(BUSY), {"seconds": queue.DEAD_AFTER_S})
         if idle:
             connection.execute(text(f"TRUNCATE {TABLES} CASCADE"))
