@@ -1,27 +1,30 @@
-"""`make bench`: every measured promise, as one table. Names after it choose some of them."""
+"""`make bench`: every measured promise, as one table. Names choose some of them: `python -m bench mix start`."""
 
 from __future__ import annotations
 
+import argparse
 import platform
-import sys
-
-from bench import chain, finding, gesture, importing, mixing
+from importlib import import_module
 
 PARTS = {
-    "chain": chain.measure,
-    "find": finding.measure,
-    "import": importing.measure,
-    "mix": mixing.measure,
-    "gesture": gesture.measure,
+    "chain": "bench.chain",
+    "find": "bench.finding",
+    "import": "bench.importing",
+    "mix": "bench.mixing",
+    "gesture": "bench.gesture",
+    "start": "bench.starting",
 }
+"""Names and modules; a module is loaded when it is asked for."""
 
 
 def main() -> None:
-    chosen = sys.argv[1:] or list(PARTS)
+    parser = argparse.ArgumentParser(prog="python -m bench", description=__doc__)
+    parser.add_argument("part", metavar="PART", nargs="*", choices=[*PARTS, []], help=f"any of {', '.join(PARTS)}; all if left out")
+    chosen = parser.parse_args().part or list(PARTS)
     print(f"Python {platform.python_version()}, {platform.machine()}\n")
     print("| what | measured | asked for |\n| --- | --- | --- |")
     for name in chosen:
-        for what, measured, wanted in PARTS[name]():
+        for what, measured, wanted in import_module(PARTS[name]).measure():
             print(f"| {what} | {measured} | {wanted} |", flush=True)
 
 

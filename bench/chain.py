@@ -12,8 +12,8 @@ import time
 import numpy as np
 from scipy import signal
 
-from mivlo.core.chain import Chain
-from mivlo.core.moves import StaticMove, Shape, treatment_sections
+from mivlo.core.moves import Shape, StaticMove, treatment_sections
+from mivlo.core.processors import StaticProcessor, Step
 
 SECONDS, RATE, ROUNDS = 20, 48_000, 15
 
@@ -25,7 +25,7 @@ def measure() -> list[tuple[str, str, str]]:
     flipped = np.ascontiguousarray(x.T)
 
     def ours(block: int) -> float:
-        chain = Chain(RATE, 2, moves)
+        chain = StaticProcessor(RATE, 2, [Step(i, move) for i, move in enumerate(moves)])
         start = time.perf_counter()
         for i in range(0, len(x), block):
             chain.process(x[i : i + block])

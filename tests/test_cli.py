@@ -18,7 +18,7 @@ from scipy import signal
 from mivlo import cli
 from mivlo.config import settings
 from mivlo.core.graph import treat
-from mivlo.core.moves import StaticMove, Shape, treatment_sections
+from mivlo.core.moves import Shape, StaticMove, treatment_sections
 from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.jobs import queue
 from tests.core.findings.sounds import melody
@@ -237,3 +237,29 @@ def test_doctor_says_what_is_wrong_and_what_to_do(
     told = subprocess.run([program, "doctor"], capture_output=True, text=True, timeout=120, env=elsewhere)
     assert told.returncode == 1
     assert "BAD  database: not reachable. Run `make start`" in told.stdout
+
+
+def _loaded(code: str) -> set[str]:
+    """The modules that a new process has loaded after running `code`."""
+    told = subprocess.run(
+        [sys.executable, "-c", f"import sys\n{code}\nprint(*sys.modules)"], capture_output=True, text=True, check=True
+    )
+    return set(told.stdout.split())
+
+
+def test_help_loads_nothing_that_computes() -> None:
+    loaded = _loaded("from mivlo import cli")
+    assert "typer" in loaded
+    assert not loaded & {"numpy", "scipy", "numba", "pydantic", "sqlalchemy", "fastapi", "mivlo.core.filters"}
+
+
+def test_find_loads_no_more_than_it_needs() -> None:
+    # scipy.signal and the scipy.stats behind it take longer to load than ten seconds of sound take to be looked at
+    loaded = _loaded("import mivlo.services.findings.documents")
+    assert "numba" in loaded
+    assert not loaded & {"scipy.signal", "scipy.stats", "sqlalchemy", "fastapi", "procrastinate"}
+
+
+def test_the_benchmark_says_what_it_can_do() -> None:
+    told = subprocess.run([sys.executable, "-m", "bench", "--help"], capture_output=True, text=True, check=True)
+    assert "gesture" in told.stdout

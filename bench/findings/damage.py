@@ -9,7 +9,7 @@ import numpy as np
 
 from bench.findings.sources import RATE
 from mivlo.core.graph import treat
-from mivlo.core.moves import Move, StaticMove, Shape
+from mivlo.core.moves import Move, Shape, StaticMove
 from mivlo.core.spectra import long_term_levels
 from mivlo.core.units import Floats, octaves_to_q
 

@@ -11,8 +11,8 @@ import numpy as np
 from bench.findings.clips import clip
 from bench.findings.damage import Bell, damage, distance, levels
 from bench.findings.sources import RATE, Source, all_sources
-from mivlo.core.graph import treat
 from mivlo.core.findings import Finding
+from mivlo.core.graph import treat
 from mivlo.core.units import Floats, q_to_octaves
 
 MOST = 8

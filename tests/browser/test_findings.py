@@ -12,7 +12,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from mivlo.core.graph import treat
-from mivlo.core.moves import StaticMove, Shape
+from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import octaves_to_q
 from tests.browser.conftest import state
 from tests.browser.test_access import _violations

@@ -13,7 +13,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from mivlo.core.graph import treat
-from mivlo.core.moves import Move, StaticMove, Shape
+from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import cents_between, octaves_to_q
 from tests.browser.conftest import state
 

@@ -11,7 +11,7 @@ from scipy import signal
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import SectionKind, analogue_response_db, design_section, response, response_db
-from mivlo.core.moves import StaticMove, Shape, butterworth_qualities, move_sections, treatment_db
+from mivlo.core.moves import Shape, StaticMove, butterworth_qualities, treatment_db
 
 AUDIBLE = np.geomspace(20.0, 20_000.0, 600)
 RATES = (44_100, 48_000, 96_000)

@@ -10,9 +10,8 @@ import soundfile
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.loudness import gated_loudness
-from mivlo.core.moves import Shape
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeMode, ProbeStream
-from mivlo.core.units import Floats, octaves_to_q
+from mivlo.core.units import Floats
 
 RATE = 48_000
 
@@ -85,13 +84,6 @@ def test_a_released_probe_leaves_nothing_behind(noise: Floats) -> None:
     stream.process(noise[20_000:60_000], noise[20_000:60_000])
     assert not stream.active
     assert np.array_equal(stream.process(noise[60_000:], noise[60_000:]), noise[60_000:])
-
-
-def test_a_probe_becomes_a_wider_cut() -> None:
-    # common practice, no source: the cut is made wider than the sweep band, -6 dB
-    cut = Probe(412.0, 0.1).as_cut()
-    assert (cut.shape, cut.frequency_hz, cut.gain_db) == (Shape.BELL, 412.0, -6.0)
-    assert cut.q == pytest.approx(octaves_to_q(0.15))
 
 
 @pytest.mark.parametrize(

@@ -52,7 +52,16 @@ def file_of(engine: Engine) -> Floats:
     """The whole song as an engine in this state should play it: made from its start, in large blocks."""
     plan: Plan = engine.plan
     compared = None if engine.focus is None else plan.sound(engine.focus)
-    key = (plan.place(plan.mix), plan.sample_rate, engine.end, engine.focus, compared, engine.scope, engine.placed, engine.signal)
+    key = (
+        plan.place(plan.mix),
+        plan.sample_rate,
+        engine.end,
+        engine.focus,
+        compared,
+        engine.scope,
+        engine.placed,
+        engine.signal,
+    )
     if key not in _files:
         _files[key] = _made(engine, plan)
     return _files[key]
@@ -65,7 +74,9 @@ def _made(engine: Engine, plan: Plan) -> Floats:
     weights = {Signal.TREATED: (1.0, 0.0), Signal.UNTREATED: (0.0, 1.0), Signal.REMOVED: (-1.0, 1.0)}[engine.signal]
     compared = [engine.focus] if engine.focus is not None else list(plan.strips)
     for i in compared:
-        through = engine.focus is None and engine.signal is Signal.REMOVED and plan.strips[i].kind is not StripKind.TRACK
+        through = (
+            engine.focus is None and engine.signal is Signal.REMOVED and plan.strips[i].kind is not StripKind.TRACK
+        )
         treated, untreated = (0.0, 1.0) if through else weights
         renderer.listen(i, treated=treated, untreated=untreated, glide=False)
     if engine.focus is not None:

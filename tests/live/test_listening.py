@@ -99,7 +99,9 @@ class Listener:
                 engine.set_preview(strip, None)
             case "preview", (strip, gain):
                 saved = self.saved[strip].treatment.entries
-                engine.set_preview(strip, (replace(saved[0], move=bell(gain)), Entry(id=50, move=bell(-gain, 3_000.0)))) 
+                engine.set_preview(
+                    strip, (replace(saved[0], move=bell(gain)), Entry(id=50, move=bell(-gain, 3_000.0)))
+                )
             case "only", (move,):
                 engine.set_only(frozenset({move}))
             case "save", (strip, gain):
@@ -125,12 +127,15 @@ class Listener:
             return
         before = engine._master
         if before == 0.0:
-            head.position, head.turning = engine.transport.target if engine.transport.target is not None else engine.position, None
+            head.position, head.turning = (
+                engine.transport.target if engine.transport.target is not None else engine.position,
+                None,
+            )
         target = engine.transport.target if before else None
         steady = before == 1.0 and engine.playing and target is None
         block = engine.render()
         assert block.position == head.position
-        frames, blended, ended = head.block(engine.passage, engine.transport.looping)
+        frames, blended, _ = head.block(engine.passage, engine.transport.looping)
         if target is not None:
             head.position, head.turning = target, None
         assert engine.position == head.position
@@ -181,8 +186,12 @@ def test_the_check_of_every_block_does_compare() -> None:
     listener.engine.set_preview(1, (Entry(id=50, move=bell(-0.5)),))
     listener.engine.render = _spoiled(listener.engine.render)  # type: ignore[method-assign]
     with pytest.raises(AssertionError):
-        for _ in range(60):
-            listener.block()
+        _listen(listener, 60)
+
+
+def _listen(listener: Listener, blocks: int) -> None:
+    for _ in range(blocks):
+        listener.block()
 
 
 def _spoiled(render: Any) -> Any:
@@ -201,7 +210,9 @@ def _spoiled(render: Any) -> Any:
     at=st.integers(0, 9_000),
 )
 @settings(max_examples=80, deadline=None)
-def test_a_loop_never_leaves_its_passage_and_has_exactly_its_period(rate: int, start: int, length: int, at: int) -> None:
+def test_a_loop_never_leaves_its_passage_and_has_exactly_its_period(
+    rate: int, start: int, length: int, at: int
+) -> None:
     engine = song(rate, 20_000)
     passage = Passage(start, start + length)
     if length < round(0.02 * rate):
@@ -300,10 +311,16 @@ def test_with_loop_off_the_song_plays_to_its_end_and_stops() -> None:
 def test_previews_outlive_other_news_and_end_when_their_owner_says_so() -> None:
     engine = song(8_000, 20_000)
     saved = {s.id: s for s in strips()}
-    mine = (replace(saved[1].treatment.entries[0], move=bell(-11.0)), saved[1].treatment.entries[1], Entry(id=50, move=bell(1.0)))
+    mine = (
+        replace(saved[1].treatment.entries[0], move=bell(-11.0)),
+        saved[1].treatment.entries[1],
+        Entry(id=50, move=bell(1.0)),
+    )
     engine.set_preview(1, mine)
     saved[2] = replace(saved[2], treatment=treatment(bell(5.0)))
-    saved[1] = replace(saved[1], treatment=Treatment(entries=(*saved[1].treatment.entries, Entry(id=9, move=bell(2.0, 99.0)))))
+    saved[1] = replace(
+        saved[1], treatment=Treatment(entries=(*saved[1].treatment.entries, Entry(id=9, move=bell(2.0, 99.0))))
+    )
     engine.set_song(compile(saved.values(), sample_rate=8_000), engine.sources, {})
     heard = engine.strip(1).treatment.entries
     # what somebody else added is heard as well; what was dragged here stays dragged

@@ -10,8 +10,8 @@ import pytest
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.units import Floats
-from mivlo.services.song import edits, log, moves, songs, strips
 from mivlo.services.errors import NotFound, NothingToUndo, StaleRevision
+from mivlo.services.song import edits, log, moves, songs, strips
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, song_state

@@ -9,19 +9,19 @@ import numpy as np
 import pytest
 from sqlalchemy import select
 
-from mivlo.core.graph import treat
 from mivlo.core.errors import InvalidValue
 from mivlo.core.findings import Finding, Kind
+from mivlo.core.graph import treat
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.units import Floats, cents_between, octaves_to_q
+from mivlo.services.errors import NotFound, StaleRevision
 from mivlo.services.findings import deciding as findings
 from mivlo.services.findings import looking as analysing
-from mivlo.services.song import edits, moves, songs, strips
-from mivlo.services.errors import NotFound, StaleRevision
 from mivlo.services.findings.deciding import FindingState, TrackFindings
+from mivlo.services.song import edits, moves, songs, strips
 from mivlo.services.tasks.tasks import set_task
 from mivlo.store.database import session
-from mivlo.store.models import LookRow, FindingRow
+from mivlo.store.models import FindingRow, LookRow
 from tests.conftest import bring_in, song_state
 from tests.core.findings.sounds import RATE, melody
 

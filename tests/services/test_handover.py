@@ -15,15 +15,15 @@ import soundfile
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.moves import BUTTERWORTH_Q, Channels, Entry, Shape, StaticMove, Treatment
+from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 from mivlo.live.engine import Engine
 from mivlo.live.modes import Scope
 from mivlo.services.handover import exporting, sheets
-from mivlo.services.song import moves, songs
 from mivlo.services.handover.exporting import ExportOptions
 from mivlo.services.recordings.importing import library, song_sources
-from mivlo.core.roles import Role
 from mivlo.services.recordings.naming import guess_role, name_from_file
+from mivlo.services.song import moves, songs
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, song_state

@@ -44,7 +44,9 @@ def _content(song: SongState) -> tuple[Any, ...]:
 
 _steps = st.lists(
     st.tuples(
-        st.sampled_from(["fader", "mute", "add", "change", "switch", "delete", "rename", "route", "undo", "redo", "go"]),
+        st.sampled_from(
+            ["fader", "mute", "add", "change", "switch", "delete", "rename", "route", "undo", "redo", "go"]
+        ),
         st.sampled_from(["left", "right"]),
         st.integers(0, 5),
     ),
@@ -190,7 +192,10 @@ def test_a_group_inside_itself_is_refused_by_name_and_changes_nothing(song: Song
     with session() as s:
         strips.route(s, song.id, inner, band)
     before = song_state(song.id)
-    with pytest.raises(CircularRouting, match="Band into Horns into Band: a group can't end up inside itself"), session() as s:
+    with (
+        pytest.raises(CircularRouting, match="Band into Horns into Band: a group can't end up inside itself"),
+        session() as s,
+    ):
         strips.route(s, song.id, band, inner)
     assert song_state(song.id) == before
 

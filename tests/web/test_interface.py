@@ -92,7 +92,11 @@ def test_refusals_are_problem_details(address: str, song_id: int) -> None:
     cases = [
         (httpx.get(f"{address}/api/songs/9999"), 404, "no song 9999"),
         (httpx.post(moves, json={**BELL, "revision": 0}), 409, "changed elsewhere"),
-        (httpx.post(moves, json={**BELL, "frequency_hz": 3}), 400, "frequency_hz is 3, but it must lie between 10 and 24000 Hz"),
+        (
+            httpx.post(moves, json={**BELL, "frequency_hz": 3}),
+            400,
+            "frequency_hz is 3, but it must lie between 10 and 24000 Hz",
+        ),
         (httpx.post(moves, json={**BELL, "colour": "red"}), 422, "colour: extra inputs"),
         (httpx.post(f"{address}/api/songs", json={"name": "x", "sample_rate": 5}), 400, "sample_rate is 5"),
         (httpx.get(f"{address}/api/nowhere"), 404, "nothing at this address"),

@@ -6,7 +6,6 @@ import math
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import firwin
 
 from mivlo.core.kernels import oversampled_peak
 from mivlo.core.processors import Cascade, checked_block
@@ -131,6 +130,8 @@ class TruePeakMeter:
     """Streaming true peak: four times oversampled (BS.1770-5 annex 2, with a Kaiser window)."""
 
     def __init__(self, channels: int) -> None:
+        from scipy.signal import firwin  # slow to load
+
         prototype = firwin(_PHASES * _TAPS - 1, 1.0 / _PHASES, window=("kaiser", 5.0)) * _PHASES
         padded = np.append(prototype, 0.0)
         self._taps = np.ascontiguousarray(padded.reshape(_TAPS, _PHASES).T[:, ::-1])

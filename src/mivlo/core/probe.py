@@ -88,12 +88,6 @@ class Probe:
         sign = 1.0 if self.mode is ProbeMode.BOOST else -1.0
         return StaticMove(Shape.BELL, self.frequency_hz, q=self.q, gain_db=sign * self.gain_db)
 
-    def as_cut(self, *, gain_db: float = -6.0, wider: float = 1.5) -> StaticMove:
-        """The move that a pinned-down spot becomes: wider than the probe (common practice)."""
-        return StaticMove(
-            Shape.BELL, self.frequency_hz, q=octaves_to_q(min(self.octaves * wider, 4.0)), gain_db=gain_db
-        )
-
 
 class ProbeStream:
     """The probe as a stream processor behind a treatment.

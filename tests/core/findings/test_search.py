@@ -8,7 +8,7 @@ import pytest
 from mivlo.core import cents_between, treat
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import Finding, Kind, Search, find
-from mivlo.core.moves import StaticMove, Shape
+from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import Floats, octaves_to_q
 from tests.core.findings.sounds import RATE, hits, melody, mode, note, seconds
 
@@ -24,7 +24,9 @@ def _near(findings: list[Finding], hz: float, cents: float = 50.0) -> list[Findi
 
 
 def _boosted(x: Floats, hz: float, octaves: float, gain_db: float) -> Floats:
-    return treat(x[:, None], [StaticMove(Shape.BELL, hz, q=octaves_to_q(octaves), gain_db=gain_db)], sample_rate=RATE)[:, 0]
+    return treat(
+        x[:, None], [StaticMove(Shape.BELL, hz, q=octaves_to_q(octaves), gain_db=gain_db)], sample_rate=RATE
+    )[:, 0]
 
 
 @pytest.mark.parametrize("hz", [310.0, 847.0, 2_130.0])

@@ -104,7 +104,9 @@ def test_channels_treat_their_part_and_leave_the_rest() -> None:
     x = _noise(0)
     whole = treat(x, [_bell(-12.0)], sample_rate=RATE)
     mid, side = x.mean(axis=1), (x[:, 0] - x[:, 1]) / 2
-    heard = {c: treat(x, Treatment(entries=(Entry(move=_bell(-12.0), channels=c),)), sample_rate=RATE) for c in Channels}
+    heard = {
+        c: treat(x, Treatment(entries=(Entry(move=_bell(-12.0), channels=c),)), sample_rate=RATE) for c in Channels
+    }
     assert np.max(np.abs(heard[Channels.LEFT] - np.column_stack([whole[:, 0], x[:, 1]]))) < INAUDIBLE
     assert np.max(np.abs(heard[Channels.RIGHT] - np.column_stack([x[:, 0], whole[:, 1]]))) < INAUDIBLE
     assert np.max(np.abs(heard[Channels.MID].mean(axis=1) - whole.mean(axis=1))) < INAUDIBLE
@@ -149,7 +151,10 @@ def test_the_output_gain_comes_behind_everything() -> None:
 # --- everything meets on one frame ------------------------------------------------------------------
 
 
-@given(lags=st.lists(st.integers(0, 400), min_size=1, max_size=4), sizes=st.lists(st.integers(1, 900), min_size=3, max_size=6))
+@given(
+    lags=st.lists(st.integers(0, 400), min_size=1, max_size=4),
+    sizes=st.lists(st.integers(1, 900), min_size=3, max_size=6),
+)
 @settings(max_examples=25, deadline=None)
 def test_any_latency_is_made_up_for_at_every_tap(lags: list[int], sizes: list[int]) -> None:
     x = _noise(4, 2_000).astype(np.float32)
@@ -180,9 +185,15 @@ def test_an_export_has_its_sources_length_and_begins_with_it() -> None:
     assert np.array_equal(treat(x, _treatment(Late(300)), sample_rate=RATE), x)
 
 
-@given(at=st.integers(0, 5_900), sizes=st.lists(st.integers(1, 700), min_size=1, max_size=5), grid=st.sampled_from([None, 256]))
+@given(
+    at=st.integers(0, 5_900),
+    sizes=st.lists(st.integers(1, 700), min_size=1, max_size=5),
+    grid=st.sampled_from([None, 256]),
+)
 @settings(max_examples=30, deadline=None)
-def test_from_any_frame_in_any_blocks_it_is_the_sound_from_the_songs_start(at: int, sizes: list[int], grid: int | None) -> None:
+def test_from_any_frame_in_any_blocks_it_is_the_sound_from_the_songs_start(
+    at: int, sizes: list[int], grid: int | None
+) -> None:
     plan, sources = _song()
     for point in ((MIX, Tap.PLACED), (1, Tap.BEHIND), (GROUP, Tap.TREATED), (GROUP, Tap.KEY), (3, Tap.REMOVED)):
         whole = _reference(point)
@@ -230,7 +241,10 @@ def test_the_bits_of_a_file_do_not_depend_on_what_else_is_made_or_in_what_blocks
 def test_two_strips_give_way_to_each_other_and_one_to_its_own_group() -> None:
     plan, sources = _song()
     for i, other in ((1, 2), (2, 1), (3, GROUP)):
-        quiet = {**sources, **{k: np.zeros((10, plan.strips[k].channels)) for k in ({2, 3} if other == GROUP else {other})}}
+        quiet = {
+            **sources,
+            **{k: np.zeros((10, plan.strips[k].channels)) for k in ({2, 3} if other == GROUP else {other})},
+        }
         if other == GROUP:
             quiet[3] = sources[3]
         less = _whole(plan, sources, (i, Tap.BEHIND), 4_000)
@@ -246,7 +260,9 @@ def test_a_key_does_not_hear_what_listens_nor_faders_mutes_and_listening() -> No
     strips = list(plan.strips.values())
     turned = [replace(s, fader_db=-40.0, mute=True) if s.id == 1 else s for s in strips]
     other = compile(turned, sample_rate=RATE)
-    assert np.array_equal(_whole(other, sources, (2, Tap.BEHIND), 3_000), _whole(plan, sources, (2, Tap.BEHIND), 3_000))
+    assert np.array_equal(
+        _whole(other, sources, (2, Tap.BEHIND), 3_000), _whole(plan, sources, (2, Tap.BEHIND), 3_000)
+    )
     renderer = Renderer(plan, sources)
     renderer.want((2, Tap.BEHIND))
     renderer.listen(1, treated=0.0, gain=0.1)
@@ -347,7 +363,9 @@ def test_warming_up_in_small_steps_gives_the_same_as_at_once() -> None:
 def test_new_values_glide_and_are_exact_once_the_old_ones_are_forgotten() -> None:
     x = _noise(6, 40_000, 2)
     before = compile([Strip(id=1, treatment=_treatment(_bell(-6.0)))], sample_rate=RATE)
-    after = compile([Strip(id=1, fader_db=-4.0, treatment=_treatment(_bell(9.0, 500.0), _bell(2.0)))], sample_rate=RATE)
+    after = compile(
+        [Strip(id=1, fader_db=-4.0, treatment=_treatment(_bell(9.0, 500.0), _bell(2.0)))], sample_rate=RATE
+    )
     renderer = Renderer(before, {1: x}, grid=None)
     point = (before.mix, Tap.PLACED)
     renderer.want(point)
@@ -369,7 +387,10 @@ def test_what_can_not_glide_is_refused() -> None:
     for other in (
         compile([Strip(id=1, treatment=_treatment(Late(6)))], sample_rate=RATE),
         compile([Strip(id=1), Strip(id=2)], sample_rate=RATE),
-        compile([Strip(id=1, treatment=Treatment(entries=(Entry(move=_bell(), channels=Channels.MID),)))], sample_rate=RATE),
+        compile(
+            [Strip(id=1, treatment=Treatment(entries=(Entry(move=_bell(), channels=Channels.MID),)))],
+            sample_rate=RATE,
+        ),
     ):
         assert not renderer.fits(other)
         with pytest.raises(InvalidValue, match="renderer of its own"):
@@ -442,4 +463,3 @@ def test_moving_moves_report_what_they_do() -> None:
     renderer.render(2_000)
     assert set(renderer.report()) == {(1, 1), (1, 2)}
     assert -4.0 < renderer.report()[1, 1] < -0.5
-

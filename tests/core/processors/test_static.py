@@ -9,10 +9,10 @@ import pytest
 import soundfile
 from scipy import signal
 
-from mivlo.core.graph import treat
-from mivlo.core.processors import Cascade, StaticProcessor, Step
 from mivlo.core.errors import BadAudio, InvalidValue
+from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove, treatment_sections
+from mivlo.core.processors import Cascade, StaticProcessor, Step
 from mivlo.core.units import Floats
 
 RATE = 48_000

@@ -10,10 +10,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.optimize import least_squares
-from scipy.signal import find_peaks
 
 from mivlo.core.findings.frames import finding_grid
 from mivlo.core.findings.network import Reading
+from mivlo.core.findings.peaks import find_peaks
 from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Move, Shape, StaticMove
 from mivlo.core.units import Floats, octaves_to_q
 
@@ -53,11 +53,11 @@ def spots_of(reading: Reading) -> list[Spot]:
     """Centre points of the reading, most certain first."""
     grid = finding_grid()
     out = []
-    for i in find_peaks(np.pad(reading.centre, 1), height=LEAST_CENTRE, distance=3)[0] - 1:
+    for i in find_peaks(np.pad(reading.centre, 1), height=LEAST_CENTRE, distance=3) - 1:
         f = float(grid[i] * 2.0 ** reading.offset_oct[i])
         score = float(reading.centre[i])
         out.append(Spot(f, float(reading.octaves[i]), float(reading.gain_db[i]), score, False))
-    for i in find_peaks(np.pad(reading.hump_centre, 1), height=LEAST_HUMP_CENTRE, distance=24)[0] - 1:
+    for i in find_peaks(np.pad(reading.hump_centre, 1), height=LEAST_HUMP_CENTRE, distance=24) - 1:
         f = float(grid[i] * 2.0 ** reading.hump_offset_oct[i])
         score = float(reading.hump_centre[i])
         out.append(Spot(f, float(reading.hump_octaves[i]), float(reading.hump_gain_db[i]), score, True))

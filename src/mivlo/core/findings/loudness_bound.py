@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d, uniform_filter1d
-from scipy.signal import find_peaks
 
 from mivlo.core.findings.contours import sounding_frames
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, View, finding_grid
+from mivlo.core.findings.peaks import find_peaks
 
 LEAST_DB = 4.0
 _BAND = POINTS_PER_OCTAVE // 2
@@ -55,7 +55,7 @@ def find_loud_trouble(view: View) -> LoudTrouble | None:
     hump = more - gaussian_filter1d(more, 1.3 * POINTS_PER_OCTAVE, mode="nearest")
     grid = finding_grid()
     out = []
-    for i in find_peaks(hump, height=LEAST_DB * 0.7, distance=POINTS_PER_OCTAVE // 2)[0]:
+    for i in find_peaks(hump, height=LEAST_DB * 0.7, distance=POINTS_PER_OCTAVE // 2):
         if not _LOW_HZ <= grid[i] <= min(_HIGH_HZ, 0.42 * view.sample_rate):
             continue
         half = hump > hump[i] / 2.0

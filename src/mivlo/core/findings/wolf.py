@@ -13,7 +13,6 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import uniform_filter1d
-from scipy.signal import find_peaks
 
 from mivlo.core.findings.decays import WholeSpectrum
 from mivlo.core.findings.moments import alike, runs_of
@@ -83,6 +82,8 @@ def find_wolf(spectrum: WholeSpectrum) -> Wolf | None:
 
 
 def _dips(level: Floats) -> npt.NDArray[np.int64]:
+    from scipy.signal import find_peaks  # slow to load, and only strings need it
+
     least = int(1.0 / _FASTEST_BEAT_HZ / _STEP_S)
     return np.asarray(find_peaks(-level, prominence=_DIP_DB, distance=least)[0], dtype=np.int64)
 
