@@ -19,7 +19,8 @@ PARTS = {
 
 def main() -> None:
     parser = argparse.ArgumentParser(prog="python -m bench", description=__doc__)
-    parser.add_argument("part", metavar="PART", nargs="*", choices=[*PARTS, []], help=f"any of {', '.join(PARTS)}; all if left out")
+    says = f"any of {', '.join(PARTS)}; all if left out"
+    parser.add_argument("part", metavar="PART", nargs="*", choices=[*PARTS, []], help=says)
     chosen = parser.parse_args().part or list(PARTS)
     print(f"Python {platform.python_version()}, {platform.machine()}\n")
     print("| what | measured | asked for |\n| --- | --- | --- |")

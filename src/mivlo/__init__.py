@@ -1,3 +1,3 @@
 """Mivlo: find and cut what rings, booms and masks on instrument tracks."""
 
-__version__ = "0.2.1"
+__version__ = "0.3.0"
