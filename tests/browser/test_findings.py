@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from pathlib import Path
 
@@ -186,3 +187,41 @@ def test_tracks_say_what_is_open_and_what_repeats(page: Page, ringing_song: int)
     row = page.get_by_role("listitem", name="Vibes", exact=True)
     expect(row.locator("[data-test=found]")).to_contain_text(re.compile(r"\d+ open"))
     expect(page.locator("[data-test=repeats]")).to_contain_text(re.compile(r"ring 8\d\d Hz in 2 tracks"))
+
+
+def test_a_proposal_that_is_heard_stays_with_its_track_and_ends_with_it(
+    page: Page, address: str, ringing_song: int
+) -> None:
+    said: list[dict[str, object]] = []
+    page.on("websocket", lambda socket: socket.on("framesent", lambda frame: said.append(json.loads(frame))))
+    _bench(page)
+    first, second = (t["id"] for t in state(address, ringing_song)["tracks"])
+    page.keyboard.press("f")
+    page.keyboard.press("6")
+    expect(page.get_by_role("button", name="Pause")).to_be_visible()
+    page.keyboard.press("Control+ArrowDown")
+    expect(page.get_by_role("heading", name="More Vibes")).to_be_visible()
+    previews = [(m["track_id"], m["moves"]) for m in said if m["type"] == "moves"]
+    assert len(previews[0][1]) == 1  # type: ignore[arg-type]
+    assert [track for track, _ in previews] == [first] * len(previews)
+    assert previews[-1] == (first, None)
+    assert second not in [track for track, _ in previews]
+
+
+def test_by_night_everything_is_drawn_anew(page: Page, address: str, ringing_song: int) -> None:
+    _bench(page)
+    brightness = """() => [...document.querySelectorAll('canvas')].map((c) => {
+        const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+        const filled = [];
+        for (let i = 0; i < d.length; i += 4) if (d[i + 3] > 200) filled.push(d[i] + d[i + 1] + d[i + 2]);
+        filled.sort((a, b) => a - b);
+        return filled.length ? filled[filled.length >> 1] : null;
+    })"""
+    page.wait_for_timeout(500)
+    day = page.evaluate(brightness)
+    page.get_by_role("button", name="Night").click()
+    page.wait_for_timeout(1_000)
+    night = page.evaluate(brightness)
+    changed = [(a, b) for a, b in zip(day, night, strict=True) if a is not None]
+    assert len(changed) >= 3
+    assert all(a != b for a, b in changed)

@@ -90,10 +90,11 @@ def test_every_song_has_a_mix_and_every_track_a_recording(old: None) -> None:
 
 def test_the_whole_history_can_be_undone_and_redone(old: None) -> None:
     with database.session() as session:
-        edits.redo(session, ANSWER["id"])  # what was undone last in version 0.2.1
+        # what was undone last in version 0.2.1, when pages had no names: any page may
+        edits.redo(session, ANSWER["id"], "a page")
     assert _song().name == "Tide Clock, a second look"
     with database.session() as session:
-        edits.undo(session, ANSWER["id"])
+        edits.undo(session, ANSWER["id"], "a page")
     states = [_sounding(_song())]
     while True:
         try:

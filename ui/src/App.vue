@@ -23,9 +23,9 @@ const toggle = (wanted: "untreated" | "removed") => live.setSignal(live.state.si
 
 useKeys([
   { group: "Listening", keys: ["Space"], says: "play or pause", act: () => void live.togglePlay() },
-  { group: "Listening", keys: ["a"], says: "this track alone or in the mix", act: () => live.setScope(live.state.scope === "alone" ? "mix" : "alone") },
-  { group: "Listening", keys: ["t"], says: "untreated or treated", act: () => toggle("untreated") },
-  { group: "Listening", keys: ["r"], says: "removed only or treated", act: () => toggle("removed") },
+  { group: "Listening", keys: ["a"], momentary: true, says: "this track alone or in the mix; held: only meanwhile", act: () => live.setScope(live.state.scope === "alone" ? "mix" : "alone") },
+  { group: "Listening", keys: ["t"], momentary: true, says: "untreated or treated; held: only meanwhile", act: () => toggle("untreated") },
+  { group: "Listening", keys: ["r"], momentary: true, says: "removed only or treated; held: only meanwhile", act: () => toggle("removed") },
   { group: "Listening", keys: ["m"], says: "match the level or not", act: () => live.setMatch(!live.state.matching) },
   { group: "Listening", keys: ["Home"], says: "to the start of the passage", act: () => live.seek(bench.passage?.from ?? 0) },
   { group: "Listening", keys: ["ArrowLeft"], says: "back by a second", act: () => live.seek(Math.max(0, live.position - 1)) },

@@ -147,7 +147,9 @@ async def events(song_id: Song, request: Request) -> EventSourceResponse:
 
 
 @api.post("/songs/{song_id}/files", response_model=s.TaskOut, status_code=202)
-async def upload(song_id: Song, request: Request, name: Annotated[str, Query(max_length=300)]) -> Any:
+async def upload(
+    song_id: Song, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = None
+) -> Any:
     """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
     await run_in_threadpool(_song, song_id)
     incoming = await run_in_threadpool(importing.library().upload)
@@ -156,15 +158,15 @@ async def upload(song_id: Song, request: Request, name: Annotated[str, Query(max
             if incoming.size + len(chunk) > LARGEST_BYTES:
                 raise BadAudio(f"Could not read {name}: it is larger than 2 GB. Split it or export it as FLAC.")
             await run_in_threadpool(incoming.write, chunk)
-        return await run_in_threadpool(_finish_upload, song_id, name, incoming)
+        return await run_in_threadpool(_finish_upload, song_id, name, incoming, page or "")
     except BaseException:
         incoming.drop()
         raise
 
 
-def _finish_upload(song_id: int, name: str, incoming: Any) -> s.TaskOut:
+def _finish_upload(song_id: int, name: str, incoming: Any, page: str) -> s.TaskOut:
     digest = importing.library().keep(incoming, Path(name).suffix)
-    task = importing.request_import(song_id, name, digest)
+    task = importing.request_import(song_id, name, digest, page=page)
     return s.TaskOut.model_validate(task)
 
 

@@ -69,6 +69,7 @@ export function upload(songId: number, file: File, progress: (share: number) => 
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     request.open("POST", `/api/songs/${songId}/files?name=${encodeURIComponent(file.name)}`);
+    request.setRequestHeader("Mivlo-Page", pageId());
     request.responseType = "json";
     request.upload.onprogress = (event) => progress(event.lengthComputable ? event.loaded / event.total : 0);
     request.onload = () =>

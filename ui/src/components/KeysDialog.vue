@@ -17,7 +17,7 @@ const groups = computed(() => {
 </script>
 
 <template>
-  <ElDialog v-model="open" title="Keys" width="760px" top="6vh">
+  <ElDialog v-model="open" title="Keys" width="min(1080px, 94vw)" top="4vh">
     <div class="groups">
       <section v-for="[group, actions] in groups" :key="group">
         <h2 class="caption">{{ group }}</h2>
@@ -40,9 +40,9 @@ const groups = computed(() => {
 </template>
 
 <style scoped>
-.groups { columns: 2; column-gap: 28px; }
+.groups { columns: 3; column-gap: 26px; max-height: 78vh; overflow: auto; }
 section { break-inside: avoid; margin-bottom: 14px; }
-dl { display: grid; grid-template-columns: 130px 1fr; gap: 2px 10px; margin: 4px 0; font-size: 12px; }
+dl { display: grid; grid-template-columns: 112px 1fr; gap: 2px 10px; margin: 4px 0; font-size: 12px; }
 dt { color: var(--treat); font-size: 11.5px; }
 dd { margin: 0; }
 </style>

@@ -44,7 +44,7 @@ const { width, redraw } = usePicture(canvas, (g, w, h) => {
     g.strokeStyle = colour("probe");
     g.strokeRect(a + 0.5, -2, b - a - 1, h + 4);
   }
-  g.fillStyle = props.track.mute ? colour("line") : colour("grey");
+  g.fillStyle = props.track.mute ? colour("line") : colour("soft");
   const data = wave.value;
   let full = 127;
   if (props.normalised && data) full = data.reduce((most, v) => Math.max(most, Math.abs(v)), 1) * 1.06;

@@ -10,7 +10,11 @@ export interface KeyAction {
   readonly act: (event: KeyboardEvent) => void;
   /** For actions that last while the key is held. */
   readonly release?: () => void;
+  /** A tap switches; held for longer than HELD_MS it switches back when it is let go. */
+  readonly momentary?: boolean;
 }
+
+export const HELD_MS = 300;
 
 const registered = shallowReactive(new Set<readonly KeyAction[]>());
 
@@ -46,19 +50,24 @@ function busy(event: KeyboardEvent): boolean {
 /** Register actions for as long as the component lives. */
 export function useKeys(actions: readonly KeyAction[]): void {
   const held = new Map<string, KeyAction>();
+  const since = new Map<string, number>();
   const down = (event: KeyboardEvent) => {
     if (busy(event)) return;
     const name = nameOf(event);
     const action = actions.find((a) => a.keys.includes(name));
     if (!action) return;
     event.preventDefault();
-    if (event.repeat && action.release) return;
-    if (action.release) held.set(event.key.toLowerCase(), action);
+    if (event.repeat && (action.release || action.momentary)) return;
+    if (action.release || action.momentary) held.set(event.key.toLowerCase(), action);
+    since.set(event.key.toLowerCase(), event.timeStamp);
     action.act(event);
   };
   const up = (event: KeyboardEvent) => {
-    held.get(event.key.toLowerCase())?.release?.();
-    held.delete(event.key.toLowerCase());
+    const key = event.key.toLowerCase();
+    const action = held.get(key);
+    held.delete(key);
+    action?.release?.();
+    if (action?.momentary && event.timeStamp - (since.get(key) ?? event.timeStamp) > HELD_MS) action.act(event);
   };
   const lost = () => {
     held.forEach((action) => action.release?.());

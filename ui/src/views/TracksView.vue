@@ -161,7 +161,7 @@ function openBench(track: Track): void {
           <span class="first">
             <span class="found" data-test="found">
               <template v-if="looking(track)">{{ looking(track) }}</template>
-              <template v-else-if="track.open_findings || track.decided_findings"><b v-if="track.open_findings">{{ track.open_findings }} open</b><template v-if="track.decided_findings"> {{ track.decided_findings }} decided</template></template>
+              <template v-else-if="track.open_findings || track.decided_findings"><b v-if="track.open_findings">{{ track.open_findings }} open</b><template v-if="track.decided_findings">{{ track.open_findings ? " · " : "" }}{{ track.decided_findings }} decided</template></template>
               <template v-else>nothing stands out</template>
             </span>
             <button type="button" class="plain small bench-button" @click="openBench(track)">Bench<span v-if="track.moves.length" class="figure"> · {{ track.moves.length }}</span></button>

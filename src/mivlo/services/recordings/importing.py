@@ -31,13 +31,13 @@ def song_sources(song: SongState) -> dict[int, Samples]:
     return {t.id: files.samples(t.audio_sha256, song.sample_rate) for t in song.tracks if t.audio_sha256}
 
 
-def request_import(song_id: int, file_name: str, digest: str) -> TaskRow:
+def request_import(song_id: int, file_name: str, digest: str, *, page: str = "") -> TaskRow:
     """A task that makes a track of an original that is already in the library."""
     with session() as open_session:
         lock_song(open_session, song_id)
         # the place is fixed now: imports run side by side, and tracks shall come in the order of the files
         position = _next_position(open_session, song_id)
-        payload = {"file_name": file_name, "sha256": digest, "position": position}
+        payload = {"file_name": file_name, "sha256": digest, "position": position, "page": page}
         return create_task(open_session, song_id, "import", file_name, payload)
 
 
@@ -91,7 +91,7 @@ def run_import(task_id: int) -> dict[str, Any]:
                 )
             ],
         )
-        added_row(open_session, song, f"import {name}", "strip", track)
+        added_row(open_session, song, f"import {name}", "strip", track, page=task.payload.get("page", ""))
         result: dict[str, Any] = {"track_id": track.id, "notice": known.notice}
         task.result = result
     return result

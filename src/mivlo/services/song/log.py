@@ -12,6 +12,9 @@ from sqlalchemy.orm import Session, load_only
 
 from mivlo.store.models import Edit
 
+ANYBODY = "*"
+"""The page of steps that were made before pages had names: everybody may take them back."""
+
 
 @dataclass(frozen=True, slots=True)
 class Change:
@@ -99,16 +102,18 @@ def next_undo(session: Session, song_id: int, page: str | None) -> Step | None:
     """The last step of a page (without one: of the song) that still holds."""
     log = rows(session, song_id)
     undone = _undone(log)
-    held = [s for s in _steps(log).values() if s.id not in undone and (page is None or s.last.page == page)]
+    mine = {page, ANYBODY}
+    held = [s for s in _steps(log).values() if s.id not in undone and (page is None or s.last.page in mine)]
     return max(held, key=lambda step: step.last.id, default=None)
 
 
 def next_redo(session: Session, song_id: int, page: str | None) -> Step | None:
     """The step that a page undid last, if it has done nothing new since."""
     log = rows(session, song_id)
-    mine = [row for row in log if page is None or row.page == page]
+    names = {page, ANYBODY}
+    mine = [row for row in log if page is None or row.page in names]
     latest = max((row.id for row in mine if row.kind in ("change", "go")), default=0)
-    open_undos = [row for row in _undone(log).values() if row.id > latest and (page is None or row.page == page)]
+    open_undos = [row for row in _undone(log).values() if row.id > latest and (page is None or row.page in names)]
     last = max(open_undos, key=lambda row: row.id, default=None)
     return None if last is None or last.of_id is None else _steps(log)[last.of_id]
 

@@ -125,7 +125,7 @@ li.off .row { color: var(--soft); text-decoration: line-through; }
 }
 li.off .square { border-style: dashed; }
 .row {
-  flex: 1; display: grid; grid-template-columns: 62px 68px 1fr 58px; column-gap: 10px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
+  flex: 1; display: grid; grid-template-columns: 58px 60px 56px 1fr; column-gap: 8px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
   background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
 }
 .row .figure { font-size: 11.5px; }

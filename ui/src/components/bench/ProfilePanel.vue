@@ -74,12 +74,12 @@ function drawFindings(g: CanvasRenderingContext2D, h: number, x: (db: number) =>
 function drawNumbers(g: CanvasRenderingContext2D, w: number, h: number, top: number, x: (db: number) => number): void {
   g.font = `10px ${colour("mono")}`;
   g.textAlign = "center";
+  g.fillStyle = colour("panel");
+  g.fillRect(0, h - 14, w, 14);
+  g.fillStyle = colour("soft");
   for (let db = top - 12; db > top - SHOWN_DB; db -= 12) {
     const at = x(db);
     if (at < 14 || at > w - 10) continue;
-    g.fillStyle = colour("panel");
-    g.fillRect(at - 12, h - 13, 24, 12);
-    g.fillStyle = colour("ink");
     g.fillText(`${db}`.replace("-", "\u2212"), at, h - 3);
   }
 }

@@ -194,8 +194,8 @@ def _edits() -> None:
     op.create_check_constraint("edits_of_another", "edits", "(kind = 'change') = (of_id IS NULL)")
     op.create_index("edits_of_edit", "edits", ["of_id"])
     insert = sa.text(
-        "INSERT INTO edits (id, song_id, revision, kind, of_id, label, forward, backward, created_at) "
-        "VALUES (:id, :song_id, :revision, :kind, :of_id, :label, :forward, :backward, :created_at)"
+        "INSERT INTO edits (id, song_id, revision, kind, of_id, page, label, forward, backward, created_at) "
+        "VALUES (:id, :song_id, :revision, :kind, :of_id, '*', :label, :forward, :backward, :created_at)"
     )
     number = 0
     for row in _as_a_log(rows):
