@@ -12,6 +12,7 @@ PARTS = {
     "import": "bench.importing",
     "mix": "bench.mixing",
     "gesture": "bench.gesture",
+    "listeners": "bench.listeners",
     "start": "bench.starting",
 }
 """Names and modules; a module is loaded when it is asked for."""

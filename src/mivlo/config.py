@@ -30,6 +30,7 @@ class Settings(BaseSettings):
     host: str = "127.0.0.1"
     port: int = 8417
     worker_threads: int = 2
+    treated_cache_gb: float = Field(default=4.0, ge=0.0, description="what treated sounds may take on disk")
 
     @property
     def libpq_url(self) -> str:

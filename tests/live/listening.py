@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
-from mivlo.core.graph import Plan, Renderer, Strip, StripKind, Tap, blocks, compile
+from mivlo.core.graph import Plan, Renderer, Strip, StripKind, Tap, blocks, compile, render
 from mivlo.core.graph.streams import Samples
 from mivlo.core.moves import Entry, Shape, StaticMove, Treatment
 from mivlo.core.units import Floats
@@ -31,12 +31,17 @@ def treatment(*moves: Any) -> Treatment:
 def strips() -> list[Strip]:
     """Two tracks in a group, one beside it; each with moves."""
     return [
-        Strip(id=1, channels=1, pan=-0.3, treatment=treatment(bell(), bell(3.0, 200.0))),
-        Strip(id=2, parent=GROUP, fader_db=-4.0, treatment=treatment(bell(-9.0, 1_500.0, 8.0))),
-        Strip(id=3, parent=GROUP),
+        Strip(id=1, source="one", channels=1, pan=-0.3, treatment=treatment(bell(), bell(3.0, 200.0))),
+        Strip(id=2, source="two", parent=GROUP, fader_db=-4.0, treatment=treatment(bell(-9.0, 1_500.0, 8.0))),
+        Strip(id=3, source="three", parent=GROUP),
         Strip(id=GROUP, kind=StripKind.GROUP, fader_db=-2.0, treatment=treatment(bell(-3.0, 300.0))),
         Strip(id=MIX, kind=StripKind.MIX),
     ]
+
+
+def named(made: Sequence[Strip], frames: int) -> list[Strip]:
+    """With names that tell recordings of another length apart."""
+    return [replace(s, source=f"{s.source}{frames}") if s.source else s for s in made]
 
 
 def sounds(frames: int, seed: int = 3) -> dict[int, Samples]:
@@ -122,10 +127,26 @@ class Playhead:
         return frames, blended, False
 
 
+_treated: dict[str, Floats] = {}
+
+
+def treated_of(plan: Plan, sources: Mapping[int, Samples]) -> dict[int, Samples]:
+    """What a cache would hold: every track behind its aftercare, in single precision."""
+    found: dict[int, Samples] = {}
+    end = max(len(x) for x in sources.values())  # type: ignore[arg-type]
+    for i in sources:
+        name = f"{plan.sound(i)} {end}"
+        if name not in _treated:
+            made = list(render(plan, sources, (i, Tap.BEHIND), 0, end))
+            _treated[name] = np.concatenate(made).astype(np.float32)
+        found[i] = _treated[name]
+    return found
+
+
 def hear(engine: Engine, count: int) -> Floats:
     return np.concatenate([engine.render().samples for _ in range(count)]).astype(np.float64)
 
 
 def song(rate: int, frames: int, made: Sequence[Strip] | None = None) -> Engine:
-    plan = compile(strips() if made is None else made, sample_rate=rate)
+    plan = compile(named(strips() if made is None else made, frames), sample_rate=rate)
     return Engine(plan, sounds(frames))

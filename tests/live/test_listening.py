@@ -23,9 +23,11 @@ from tests.live.listening import (
     bell,
     file_of,
     hear,
+    named,
     song,
     sounds,
     strips,
+    treated_of,
     treatment,
 )
 
@@ -47,6 +49,7 @@ _commands = st.one_of(
     st.tuples(st.just("save"), st.sampled_from([1, 2, 3]), st.floats(-12, 12)),
     st.tuples(st.just("mute"), st.sampled_from([1, 2, 3, GROUP]), st.booleans()),
     st.tuples(st.just("route"), st.sampled_from([1, 2, 3]), st.sampled_from([None, GROUP])),
+    st.tuples(st.just("forget")),
     st.tuples(st.just("wait"), st.integers(1, 60)),
     st.tuples(st.just("wait"), st.integers(10, 60)),
 )  # fmt: skip
@@ -55,9 +58,12 @@ _commands = st.one_of(
 class Listener:
     """An engine, what it should do, and a check of every block."""
 
-    def __init__(self, rate: int, frames: int) -> None:
-        self.saved = {s.id: s for s in strips()}
+    def __init__(self, rate: int, frames: int, *, cached: bool = False) -> None:
+        self.saved = {s.id: s for s in named(strips(), frames)}
         self.engine = song(rate, frames)
+        self.cached = cached
+        if cached:
+            self.engine.set_treated(treated_of(self.engine.plan, self.engine.sources))
         self.head = Playhead(rate, self.engine.end)
         self.quiet_since = 0
         self.pending: int | None = None
@@ -65,7 +71,8 @@ class Listener:
 
     def save(self) -> None:
         plan = compile(self.saved.values(), sample_rate=self.engine.sample_rate)
-        self.engine.set_song(plan, self.engine.sources, {})
+        known = treated_of(plan, self.engine.sources) if self.cached else {}
+        self.engine.set_song(plan, self.engine.sources, known)
 
     def do(self, name: str, *values: Any) -> None:
         engine = self.engine
@@ -107,6 +114,8 @@ class Listener:
             case "save", (strip, gain):
                 self.saved[strip] = replace(self.saved[strip], treatment=treatment(bell(gain), bell(2.0, 2_500.0)))
                 self.save()
+            case "forget", ():  # the cache was tidied, or a sound was made meanwhile
+                engine.set_treated({} if engine.known else treated_of(engine._saved, engine.sources))
             case "mute", (strip, on):
                 self.saved[strip] = replace(self.saved[strip], mute=on)
                 self.save()
@@ -157,10 +166,13 @@ class Listener:
     rate=st.sampled_from(RATES),
     phase=st.integers(0, BLOCK_FRAMES),
     story=st.lists(_commands, min_size=3, max_size=14),
+    cached=st.booleans(),
 )
 @settings(max_examples=120, deadline=None)
-def test_every_block_is_what_an_export_holds_there(rate: int, phase: int, story: list[tuple[Any, ...]]) -> None:
-    listener = Listener(rate, 20_000 + phase)
+def test_every_block_is_what_an_export_holds_there(
+    rate: int, phase: int, story: list[tuple[Any, ...]], cached: bool
+) -> None:
+    listener = Listener(rate, 20_000 + phase, cached=cached)
     listener.do("play")
     for name, *values in story:
         if name == "wait":
@@ -310,7 +322,7 @@ def test_with_loop_off_the_song_plays_to_its_end_and_stops() -> None:
 
 def test_previews_outlive_other_news_and_end_when_their_owner_says_so() -> None:
     engine = song(8_000, 20_000)
-    saved = {s.id: s for s in strips()}
+    saved = {s.id: s for s in named(strips(), 20_000)}
     mine = (
         replace(saved[1].treatment.entries[0], move=bell(-11.0)),
         saved[1].treatment.entries[1],
@@ -335,7 +347,7 @@ def test_previews_outlive_other_news_and_end_when_their_owner_says_so() -> None:
 def test_a_preview_that_is_the_saved_state_is_none() -> None:
     engine = song(8_000, 20_000)
     engine.set_preview(1, strips()[0].treatment.entries)
-    saved = [replace(s, treatment=treatment(bell(7.0))) if s.id == 1 else s for s in strips()]
+    saved = [replace(s, treatment=treatment(bell(7.0))) if s.id == 1 else s for s in named(strips(), 20_000)]
     engine.set_song(compile(saved, sample_rate=8_000), engine.sources, {})
     assert engine.strip(1).treatment == saved[0].treatment
 
@@ -345,7 +357,7 @@ def test_when_the_only_move_disappears_all_are_heard_again() -> None:
     engine.set_focus(1)
     engine.set_only(frozenset({2}))
     assert [e.enabled for e in engine.strip(1).treatment.entries] == [False, True]
-    saved = [replace(s, treatment=treatment(bell(7.0))) if s.id == 1 else s for s in strips()]
+    saved = [replace(s, treatment=treatment(bell(7.0))) if s.id == 1 else s for s in named(strips(), 20_000)]
     engine.set_song(compile(saved, sample_rate=8_000), engine.sources, {})
     assert engine.only == frozenset()
     assert [e.enabled for e in engine.strip(1).treatment.entries] == [True]
@@ -353,7 +365,9 @@ def test_when_the_only_move_disappears_all_are_heard_again() -> None:
 
 def test_a_seek_into_a_plan_with_a_long_memory_says_that_it_is_not_exact_and_when_it_is() -> None:
     rate = 8_000
-    deep = [replace(s, treatment=treatment(bell(20.0, 20.0, 60.0))) if s.id == 1 else s for s in strips()]
+    deep = [
+        replace(s, treatment=treatment(bell(20.0, 20.0, 60.0))) if s.id == 1 else s for s in named(strips(), 20_000)
+    ]
     engine = Engine(compile(deep, sample_rate=rate), sounds(60 * rate))
     engine.seek(40 * rate)
     engine.play()
@@ -370,7 +384,9 @@ def test_a_seek_into_a_plan_with_a_long_memory_says_that_it_is_not_exact_and_whe
 
 def test_a_seek_near_to_what_was_played_is_exact_at_once_whatever_the_memory() -> None:
     rate = 8_000
-    deep = [replace(s, treatment=treatment(bell(20.0, 20.0, 60.0))) if s.id == 1 else s for s in strips()]
+    deep = [
+        replace(s, treatment=treatment(bell(20.0, 20.0, 60.0))) if s.id == 1 else s for s in named(strips(), 20_000)
+    ]
     engine = Engine(compile(deep, sample_rate=rate), sounds(60 * rate))
     engine.play()
     while engine.position < 31 * rate:

@@ -115,6 +115,14 @@ class Engine:
         return self._sources
 
     @property
+    def known(self) -> dict[int, Samples]:
+        """The treated sounds that need not be computed: not those that are looked at, previewed or compared."""
+        if self.focus is None and self.signal is not Signal.TREATED:
+            return {}
+        inside = {self.focus, *self._previews}
+        return {i: known for i, known in self._treated.items() if i not in inside and i in self.plan.strips}
+
+    @property
     def playing(self) -> bool:
         return self.transport.playing
 
@@ -155,6 +163,20 @@ class Engine:
         if self.focus not in plan.strips:
             self._choose(None)
         self._follow()
+
+    def set_treated(self, treated: Mapping[int, Samples]) -> None:
+        """Other treated sounds are known now: what plays need not compute them any more."""
+        if self._treated.keys() == treated.keys():
+            return
+        self._treated = dict(treated)
+        self._version += 1
+        self._marks.clear()
+        if self._renderer is None or self._renderer.known == frozenset(self.known):
+            return
+        if self.resting:
+            self._renderer = self._successor = None
+        else:
+            self._successor = self._begun(self.transport.position)
 
     def set_preview(self, strip_id: int, entries: tuple[Entry, ...] | None) -> None:
         """Moves of a strip as they shall sound meanwhile; None ends it.
@@ -276,7 +298,7 @@ class Engine:
 
     def _go_on_with(self, renderer: Renderer) -> None:
         """Let the renderer that plays go to the values of now; where it can't, another one takes over."""
-        if renderer.fits(self.plan) and self.focus not in renderer.known:
+        if renderer.fits(self.plan) and renderer.known <= self.known.keys():
             renderer.aim(self.plan)
             self._steer(renderer, glide=True)
         else:
@@ -334,7 +356,7 @@ class Engine:
             insert = self._insert(renderer, glide=glide) if i == self.focus else None
             renderer.listen(i, treated=treated, untreated=untreated, gain=gain, insert=insert, glide=glide)
         renderer.hear_only(self._heard_strips(), glide=glide)
-        renderer.want(*self._points())
+        renderer.want(*self._points(renderer))
 
     def _insert(self, renderer: Renderer, *, glide: bool) -> ProbeInsert | None:
         before = renderer.insert(self.focus) if self.focus is not None else None
@@ -349,7 +371,8 @@ class Engine:
         insert.set_probe(self._probe, on_untreated=self.signal is Signal.UNTREATED, glide=glide)
         return insert
 
-    def _points(self) -> tuple[Point, ...]:
+    def _points(self, renderer: Renderer) -> tuple[Point, ...]:
+        """What is read of a renderer; one that is about to be taken over may not have all of it."""
         points: list[Point] = []
         share = self._routes.over(self._clock, self._clock + 1)[0]
         if share[0] or self._routes.goal[0]:
@@ -357,7 +380,8 @@ class Engine:
         if self.focus is not None:
             if share[1] or self._routes.goal[1]:
                 points.append((self.focus, Tap.BEHIND))
-            points += [(self.focus, Tap.UNTREATED), (self.focus, Tap.TREATED)]
+            if self.focus not in renderer.known:
+                points += [(self.focus, Tap.UNTREATED), (self.focus, Tap.TREATED)]
         return tuple(points)
 
     # --- transport ------------------------------------------------------------------------------
@@ -383,20 +407,15 @@ class Engine:
 
     # --- renderers ------------------------------------------------------------------------------
 
-    def _computed(self) -> dict[int, Samples]:
-        """The treated sounds that need not be computed: not that of the strip that is looked at, nor of previews."""
-        inside = {self.focus, *self._previews}
-        return {i: known for i, known in self._treated.items() if i not in inside and i in self.plan.strips}
-
     def _new(self, at: int, *, limit: int | None) -> Renderer:
         renderer = Renderer(
-            self.plan, self._sources, at=at, treated=self._computed(), grid=None, solos=True, longest_warm_up=limit
+            self.plan, self._sources, at=at, treated=self.known, grid=None, solos=True, longest_warm_up=limit
         )
         self._steer(renderer, glide=False)
         return renderer
 
     def _warm_up_limit(self) -> int:
-        computing = max(1, len(self.plan.strips) - len(self._computed()))
+        computing = max(1, len(self.plan.strips) - len(self.known))
         return round(self.sample_rate * max(LEAST_WARM_UP_S, WARM_UP_STRIP_S / computing))
 
     def _begun(self, at: int) -> Renderer:
@@ -448,7 +467,9 @@ class Engine:
         """A renderer that stands where the blend at the passage's end begins in what lies before its start."""
         at = loop.start - self.transport.fade
         if self._kept is not None and self._kept[:2] == (self._version, loop):
-            spare = self._spare if self._spare is not None and self._spare.fits(self.plan) else None
+            spare = self._spare
+            if spare is not None and not (spare.fits(self.plan) and spare.known == frozenset(self.known)):
+                spare = None
             renderer = spare or self._new(at, limit=0)
             self._spare = None
             renderer.restore(self._kept[2])
@@ -568,7 +589,7 @@ class Engine:
 
     def _routed(self, renderer: Renderer, count: int, seen: list[tuple[Floats, Floats]] | None) -> Floats:
         """What a renderer gives, as the mix or the strip alone: (count, 2)."""
-        points = self._points()
+        points = self._points(renderer)
         if renderer.wanted != points:
             renderer.want(*points)
         made = renderer.render(count)

@@ -26,6 +26,7 @@ from mivlo.live.matching import Compared, measure
 from mivlo.live.meters import SpectrumMeter, report
 from mivlo.live.modes import Match, Passage
 from mivlo.services.recordings.importing import song_sources
+from mivlo.services.recordings.treated import known_treated, maker
 from mivlo.services.song.state import SongState, read_song
 from mivlo.store.database import session
 
@@ -76,6 +77,8 @@ class LiveSession:
         self._state_due = True
         self._curves_due = True
         self._was_exact = True
+        self._song: SongState
+        self._made = maker.made
 
     async def run(self) -> None:
         """Serve until cancelled."""
@@ -114,7 +117,9 @@ class LiveSession:
 
     def _open(self) -> Out:
         song = self._read()
-        self._engine = Engine(song.plan, song_sources(song))
+        self._engine = Engine(song.plan, song_sources(song), known_treated(song))
+        self._song = song
+        maker.want(song)
         self._spectrum = SpectrumMeter(song.sample_rate)
         self._take_passage(song)
         return [
@@ -162,6 +167,9 @@ class LiveSession:
         if self._reload:
             self._reload = False
             self._refresh(out)
+        if maker.made != self._made:
+            self._made = maker.made
+            self._engine.set_treated(known_treated(self._song))
         if self._measured is not None:
             self._take_match(self._measured)
             self._measured = None
@@ -190,7 +198,9 @@ class LiveSession:
 
     def _reload_now(self) -> None:
         song = self._read()
-        self._engine.set_song(song.plan, song_sources(song), {})
+        self._engine.set_song(song.plan, song_sources(song), known_treated(song))
+        self._song = song
+        maker.want(song)
         self._take_passage(song)
 
     def _understood(self, out: Out) -> list[p.Message]:
@@ -332,7 +342,7 @@ class LiveSession:
     def _compared(self) -> Compared:
         engine = self._engine
         passage = engine.passage or Passage(0, engine.end)
-        return Compared(engine.plan, engine.sources, {}, engine.focus, engine.scope, engine.placed, passage)
+        return Compared(engine.plan, engine.sources, engine.known, engine.focus, engine.scope, engine.placed, passage)
 
     def _measure_match(self, compared: Compared) -> None:
         """In the background thread; the session's takes it over."""

@@ -14,6 +14,7 @@ from mivlo import __version__
 from mivlo.config import settings
 from mivlo.jobs.running import look_again
 from mivlo.live.warming import warm_up
+from mivlo.services.recordings.treated import maker
 from mivlo.web import errors, live
 from mivlo.web.events import Hub
 from mivlo.web.routes import api
@@ -30,6 +31,7 @@ async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
     app.state.hub = Hub(look_again)
     app.state.hub.start()
     yield
+    maker.stop()
     await app.state.hub.stop()
 
 

@@ -1848,7 +1848,10 @@ export interface operations {
             query: {
                 name: string;
             };
-            header?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string | null;
+            };
             path: {
                 song_id: number;
             };

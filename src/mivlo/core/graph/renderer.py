@@ -477,9 +477,14 @@ class Renderer:
 
     # --- memory ---------------------------------------------------------------------------------
 
+    @property
+    def _shape(self) -> tuple[object, ...]:
+        """What two renderers must share for one to go on from the other's memory."""
+        return (self.plan.structure, self._known)
+
     def state(self) -> RendererState:
         """An exact copy of its memory."""
-        return RendererState(self.position, self.plan.structure, tuple(stream.state() for stream in self._streams))
+        return RendererState(self.position, self._shape, tuple(stream.state() for stream in self._streams))
 
     def restore(self, state: RendererState) -> None:
         """Go on from a copy that was taken of a renderer of the same plan.
@@ -488,7 +493,7 @@ class Renderer:
         ------
         InvalidValue : the copy is of a plan of another structure.
         """
-        if state.structure != self.plan.structure or len(state.streams) != len(self._streams):
+        if state.structure != self._shape or len(state.streams) != len(self._streams):
             raise InvalidValue("state", "of another plan", "it can't be gone on from")
         for stream, known in zip(self._streams, state.streams, strict=True):
             stream.restore(known)

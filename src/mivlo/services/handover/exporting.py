@@ -21,6 +21,7 @@ from mivlo.core.graph import Plan, StripKind, Tap, compile, render
 from mivlo.core.graph.streams import Samples
 from mivlo.services.handover.sheets import sheet_document, song_sheet
 from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.recordings.treated import known_treated
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
 from mivlo.store.database import session
@@ -118,14 +119,16 @@ def _write(
 ) -> int:
     """Render one strip into a file; how many samples were clipped. A group or the mix has the song's length."""
     plan, sources, frames = song.plan, song_sources(song), song.frames
+    treated = known_treated(song)
     channels = 2
     if strip.kind is StripKind.TRACK:
         frames, channels = strip.frames, strip.channels
         if options.original_rate and strip.source_rate != song.sample_rate:
             plan, sources, frames = _at_own_rate(song, strip)
+            treated = {}  # kept at the song's rate alone
     with SoundWriter(path, plan.sample_rate, channels, options.depth, options.container) as writer:
         done = 0
-        for block in render(plan, sources, (strip.id, Tap.BEHIND), 0, frames):
+        for block in render(plan, sources, (strip.id, Tap.BEHIND), 0, frames, treated=treated):
             writer.write(block)
             done += len(block)
             progress(done / max(frames, 1))

@@ -1,0 +1,132 @@
+"""Treated sounds of a song's tracks that need not be computed again: found on disk, made in the background."""
+
+from __future__ import annotations
+
+import logging
+import os
+import threading
+from collections.abc import Iterator
+from functools import lru_cache
+from queue import Empty, SimpleQueue
+
+import numpy as np
+
+from mivlo.audio.treated import TreatedCache
+from mivlo.config import settings
+from mivlo.core.graph import Tap, render
+from mivlo.core.graph.streams import Samples
+from mivlo.core.spectra import Singles
+from mivlo.services.recordings.importing import song_sources
+from mivlo.services.song.state import SongState, StripState
+
+log = logging.getLogger("mivlo.treated")
+
+SETTLED_S = 2.0
+"""A song that was not changed for so long is at rest: what it sounds like is worth keeping."""
+_BACKGROUND = 10
+"""How far behind everything else the maker's thread stands (as `nice` counts)."""
+
+
+@lru_cache
+def treated_cache() -> TreatedCache:
+    """The cache of this machine."""
+    return TreatedCache(settings().data_dir / "treated", round(settings().treated_cache_gb * 1e9))
+
+
+def _changes_nothing(track: StripState) -> bool:
+    rests = track.treatment.aftercare.output_db == 0.0
+    return rests and not any(entry.enabled for entry in track.entries)
+
+
+def known_treated(song: SongState) -> dict[int, Samples]:
+    """The tracks whose treated sound is known, by strip; those without moves sound as their recording."""
+    sources, cache = song_sources(song), treated_cache()
+    found: dict[int, Samples] = {}
+    for track in song.tracks:
+        if track.id not in sources:
+            continue
+        if _changes_nothing(track):
+            found[track.id] = sources[track.id]
+            continue
+        known = cache.get(song.plan.sound(track.id), song.frames, track.channels)
+        if known is not None:
+            found[track.id] = known
+    return found
+
+
+def missing(song: SongState) -> list[StripState]:
+    """The tracks whose treated sound would have to be computed."""
+    known = known_treated(song)
+    return [track for track in song.tracks if track.frames and track.id not in known]
+
+
+def make_treated(song: SongState, track: StripState, stop: threading.Event) -> bool:
+    """Render a track from its first frame to the song's last (it may ring on behind its recording) and keep it.
+
+    Whether it was finished.
+    """
+
+    def blocks() -> Iterator[Singles]:
+        for block in render(song.plan, song_sources(song), (track.id, Tap.BEHIND), 0, song.frames):
+            if stop.is_set():
+                raise InterruptedError
+            yield block.astype(np.float32)
+
+    try:
+        treated_cache().put(song.plan.sound(track.id), blocks())
+    except InterruptedError:
+        return False
+    return True
+
+
+class TreatedMaker:
+    """Makes treated sounds in a thread of its own, behind everything else; nobody waits for it.
+
+    Attributes
+    ----------
+    made : how many sounds it has made so far.
+    """
+
+    def __init__(self) -> None:
+        self.made = 0
+        self._wanted: SimpleQueue[SongState] = SimpleQueue()
+        self._stop = threading.Event()
+        self._thread: threading.Thread | None = None
+        self._lock = threading.Lock()
+
+    def want(self, song: SongState) -> None:
+        """Have what is missing of a song made, once nothing newer has come for a while."""
+        with self._lock:
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._run, name="treated", daemon=True)
+                self._thread.start()
+        self._wanted.put(song)
+
+    def stop(self) -> None:
+        """End it; a sound that is half made is dropped."""
+        self._stop.set()
+
+    def _run(self) -> None:
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), _BACKGROUND)
+        waiting: dict[int, SongState] = {}
+        while not self._stop.is_set():
+            try:
+                song = self._wanted.get(timeout=SETTLED_S)
+                waiting[song.id] = song  # a newer state takes an older one's place
+            except Empty:
+                for known in list(waiting.values()):
+                    self._make(waiting.pop(known.id))
+
+    def _make(self, song: SongState) -> None:
+        for track in missing(song):
+            if self._stop.is_set() or not self._wanted.empty():
+                self._wanted.put(song)  # something was changed: first see what
+                return
+            try:
+                self.made += make_treated(song, track, self._stop)
+            except Exception:  # listening goes on without it
+                log.exception("the treated sound of %s could not be kept", track.name)
+                return
+
+
+maker = TreatedMaker()
