@@ -1,8 +1,8 @@
 """Several people listening to one song of nine stereo tracks with eight moves each: how many blocks come late.
 
-A real server on a scratch database; the clients run in this process, on the same two cores, and play at the song's pace.
-A block is late if it is not there when it has to be played; the server's 64 ms lie before it. Inside: everything between
-the working copies and the socket. Measured twice: computed live, and with the treated sounds known.
+A real server on a scratch database; the clients run in this process, on the same two cores, at the song's pace. A
+block is late if it is not there when it has to be played; the server's 64 ms lie before it. Inside: everything
+between the working copies and the socket. Measured twice: computed live, and with the treated sounds known.
 """
 
 from __future__ import annotations

@@ -56,6 +56,10 @@ class TreatedCache:
             return None
         return found
 
+    def has_room_for(self, frames: int, channels: int) -> bool:
+        """Whether a sound of this length could be kept at all."""
+        return 4 * frames * channels <= self.most_bytes
+
     def put(self, sound: str, blocks: Iterable[Singles]) -> None:
         """Keep a sound; what is written half when something goes wrong never gets its name."""
         place = self._place(sound)

@@ -55,9 +55,10 @@ def known_treated(song: SongState) -> dict[int, Samples]:
 
 
 def missing(song: SongState) -> list[StripState]:
-    """The tracks whose treated sound would have to be computed."""
-    known = known_treated(song)
-    return [track for track in song.tracks if track.frames and track.id not in known]
+    """The tracks whose treated sound has to be computed and could be kept."""
+    known, cache = known_treated(song), treated_cache()
+    wanted = [track for track in song.tracks if track.frames and track.id not in known]
+    return [track for track in wanted if cache.has_room_for(song.frames, track.channels)]
 
 
 def make_treated(song: SongState, track: StripState, stop: threading.Event) -> bool:
