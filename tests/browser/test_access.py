@@ -45,7 +45,7 @@ def test_the_keys_are_one_key_away_and_name_every_action(page: Page, full_song: 
         "cut where the line is",
         "undo",
         "play or pause",
-        "untreated or treated",
+        "untreated or treated; held: only meanwhile",
     ):
         expect(dialog.get_by_text(words, exact=True)).to_be_visible()
     assert _violations(page) == []

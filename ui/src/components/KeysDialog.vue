@@ -18,7 +18,7 @@ const groups = computed(() => {
 
 <template>
   <ElDialog v-model="open" title="Keys" width="min(1080px, 94vw)" top="4vh">
-    <div class="groups">
+    <div class="groups" tabindex="0" role="region" aria-label="All keys">
       <section v-for="[group, actions] in groups" :key="group">
         <h2 class="caption">{{ group }}</h2>
         <dl>
