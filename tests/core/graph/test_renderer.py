@@ -61,8 +61,12 @@ def _song() -> tuple[Plan, dict[int, Samples]]:
     return compile(strips, sample_rate=RATE), sources
 
 
+CELL = 256
+"""Cells in which references are made: the test's own kinds count in Python, and a cell of a file is 65,536 frames."""
+
+
 def _whole(plan: Plan, sources: dict[int, Samples], point: tuple[int, Tap], frames: int, **how: Any) -> Floats:
-    renderer = Renderer(plan, sources, **how)
+    renderer = Renderer(plan, sources, **{"grid": CELL, **how})
     renderer.want(point)
     return np.concatenate([made[point] for made in blocks(renderer, frames)])
 
@@ -263,7 +267,7 @@ def test_a_key_does_not_hear_what_listens_nor_faders_mutes_and_listening() -> No
     assert np.array_equal(
         _whole(other, sources, (2, Tap.BEHIND), 3_000), _whole(plan, sources, (2, Tap.BEHIND), 3_000)
     )
-    renderer = Renderer(plan, sources)
+    renderer = Renderer(plan, sources, grid=CELL)
     renderer.want((2, Tap.BEHIND))
     renderer.listen(1, treated=0.0, gain=0.1)
     assert np.array_equal(renderer.render(3_000)[2, Tap.BEHIND], _whole(plan, sources, (2, Tap.BEHIND), 3_000))
@@ -419,7 +423,7 @@ def test_a_known_treated_sound_stands_in_for_the_strip_and_gives_the_same_bits()
     plan, sources = _song()
     point = (MIX, Tap.PLACED)
     known = {2: _whole(plan, sources, (2, Tap.BEHIND), 8_000).astype(np.float32)}
-    renderer = Renderer(plan, sources, treated=known)
+    renderer = Renderer(plan, sources, treated=known, grid=CELL)
     renderer.want(point)
     assert np.array_equal(renderer.render(6_000)[point], _whole(plan, sources, point, 6_000))
     changed = [replace(s, treatment=_treatment(_bell())) if s.id == 2 else s for s in plan.strips.values()]
