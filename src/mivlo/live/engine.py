@@ -14,7 +14,7 @@ import numpy as np
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, Point, Renderer, RendererState, Strip, StripKind, Tap, compile
-from mivlo.core.graph.glide import RAMP_S, Glide
+from mivlo.core.graph.glide import RAMP_S, Glide, s_curve
 from mivlo.core.graph.streams import Samples
 from mivlo.core.moves import Entry, Treatment
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
@@ -35,7 +35,7 @@ SETTLED_S = 0.1
 """A change is at rest once nothing new has come for so long; before, nothing is prepared that the next one undoes."""
 SOON_S = 0.75
 """What comes at the passage's end is prepared at the latest when it is so near."""
-_RAMP = 0.5 - 0.5 * np.cos(np.pi * (np.arange(BLOCK_FRAMES) + 1) / BLOCK_FRAMES)
+_RAMP = s_curve((np.arange(BLOCK_FRAMES) + 1) / BLOCK_FRAMES)
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,17 +185,15 @@ class Engine:
         ------
         InvalidValue : there is no such strip, or the moves can't be those of one.
         """
-        if strip_id not in self._saved.strips:
-            raise InvalidValue("strip", strip_id, "it is not in this song; choose another one")
-        saved = self._saved.strips[strip_id].treatment
-        if entries is None:
+        self.strip(strip_id)
+        preview = None
+        if entries is not None:
+            Treatment(entries=entries)
+            preview = Preview.of(entries, self._saved.strips[strip_id].treatment)
+        if preview is None or preview.empty:
             self._previews.pop(strip_id, None)
         else:
-            Treatment(entries=entries)
-            preview = Preview.of(entries, saved)
             self._previews[strip_id] = preview
-            if preview.empty:
-                del self._previews[strip_id]
         self._follow()
 
     def set_only(self, ids: frozenset[int]) -> None:
@@ -460,8 +458,7 @@ class Engine:
             ready = self._ready = _Ready(self._turned(loop, limit=None), loop, self._version)
         if ready is not None:
             blocks = max(1, left // BLOCK_FRAMES)
-            behind = max(0, ready.renderer.warming_left)
-            ready.renderer.warm_up(min(32_768, max(2_048, -(-behind // blocks))))
+            ready.renderer.warm_up(min(32_768, max(2_048, -(-ready.renderer.warming_left // blocks))))
 
     def _turned(self, loop: Passage, *, limit: int | None) -> Renderer:
         """A renderer that stands where the blend at the passage's end begins in what lies before its start."""
@@ -480,15 +477,14 @@ class Engine:
         """What is blended in at the passage's end."""
         loop = piece.turn
         assert loop is not None
-        ready = self._ready
-        if ready is None or ready.loop != loop:
-            ready = _Ready(self._turned(loop, limit=self._warm_up_limit()), loop, self._version)
-        if ready.renderer.warming_left > self._warm_up_limit():  # it would not be ready in time
-            ready = _Ready(self._turned(loop, limit=self._warm_up_limit()), loop, self._version)
+        ready, limit = self._ready, self._warm_up_limit()
+        # none, or one that would not be ready in time
+        if ready is None or ready.loop != loop or ready.renderer.warming_left > limit:
+            ready = _Ready(self._turned(loop, limit=limit), loop, self._version)
         self._ready = ready
         renderer = ready.renderer
         wanted = loop.start - (loop.stop - piece.start)
-        if renderer.position <= self._blend(loop) - (loop.stop - loop.start):
+        if renderer.position <= loop.start - self.transport.fade:
             renderer.warm_up()
             if renderer.exact and ready.made_for == self._version:
                 self._kept = (self._version, loop, renderer.state())

@@ -92,6 +92,7 @@ class Renderer:
         self._ramp = max(1, round(RAMP_S * plan.sample_rate))
         self._grid, self._solos = grid, solos
         self._only: frozenset[int] | None = None
+        self._let_in: frozenset[int] = frozenset()
         self._clock = Clock()
         self._streams: list[Stream] = []
         self._points: dict[Point, Stream] = {}
@@ -220,7 +221,7 @@ class Renderer:
         self._aim(plan, glide=glide)
         if glide:
             self.exact_from = max(self.exact_from, self.position + self._settling + max(memory, self.memory))
-        self._plan_reading()
+        self._unsure = True
 
     @property
     def _settling(self) -> int:
@@ -243,13 +244,17 @@ class Renderer:
 
     def _aim_faders(self, *, glide: bool) -> None:
         plan, now = self.plan, self.position
-        heard = plan.audible(solos=self._solos) if self._only is None else self._only
-        for i, fader in self._faders.items():
-            own = self._listener_gain.get(i, 1.0) if i in heard else 0.0
-            fader.aim([g * own for g in plan.strips[i].gains], now=now, glide=glide)
+        self._let_in = plan.audible(solos=self._solos) if self._only is None else self._only
+        for i in self._faders:
+            self._aim_fader(i, glide=glide)
         for i, fader in self._key_faders.items():
             strip = plan.strips[i]
             fader.aim([0.0, 0.0] if strip.mute else strip.gains, now=now, glide=glide)
+
+    def _aim_fader(self, strip_id: int, *, glide: bool) -> None:
+        own = self._listener_gain.get(strip_id, 1.0) if strip_id in self._let_in else 0.0
+        gains = [g * own for g in self.plan.strips[strip_id].gains]
+        self._faders[strip_id].aim(gains, now=self.position, glide=glide)
 
     # --- what a listener does to it; never part of an export -------------------------------------
 
@@ -268,8 +273,8 @@ class Renderer:
         heard.aim([treated, untreated], now=self.position, glide=glide)
         heard.insert = insert
         self._listener_gain[strip_id] = gain
-        self._aim_faders(glide=glide)
-        self._plan_reading()
+        self._aim_fader(strip_id, glide=glide)
+        self._unsure = True
 
     def insert(self, strip_id: int) -> Insert | None:
         """What a listener has put behind a strip's moves."""
@@ -285,7 +290,7 @@ class Renderer:
         """Let only these strips into their parents; None: as mute and solo say."""
         self._only = strips
         self._aim_faders(glide=glide)
-        self._plan_reading()
+        self._unsure = True
 
     # --- reading --------------------------------------------------------------------------------
 
@@ -308,7 +313,7 @@ class Renderer:
                     "tap", str(tap), "a strip whose treated sound is given has none of what lies before"
                 )
         self._wanted = points
-        self._plan_reading()
+        self._unsure = True
 
     @property
     def wanted(self) -> tuple[Point, ...]:
@@ -331,7 +336,7 @@ class Renderer:
                 behind = least[stream] + (0 if stream.also_reads_here else stream.latency)
                 lead[source] = max(lead.get(source, ahead), ahead)
                 least[source] = min(least.get(source, behind), behind)
-        self._lead, self._unsure = lead, True
+        self._lead = lead
         for stream in self._streams:
             if stream in lead:
                 stream.least = least[stream]
@@ -354,6 +359,8 @@ class Renderer:
     @property
     def latency(self) -> int:
         """Frames by which the recordings are read ahead of what is heard."""
+        if self._unsure:
+            self._plan_reading()
         return max(self._lead.values(), default=0)
 
     def _wake(self) -> None:
@@ -400,6 +407,7 @@ class Renderer:
     def warm_up(self, most: int | None = None) -> bool:
         """Run over what comes before `position`, at most `most` frames of it now; whether it is done."""
         if self._unsure:
+            self._plan_reading()
             if self._asleep:
                 self._wake()
             self._unsure = False
@@ -498,7 +506,7 @@ class Renderer:
         for stream, known in zip(self._streams, state.streams, strict=True):
             stream.restore(known)
         self.position = self.exact_from = self._warmed_to = state.position
-        self._plan_reading()
+        self._unsure = True
         self._aim_faders(glide=False)
 
 
