@@ -4,6 +4,7 @@ import { computed, ref, watch } from "vue";
 import { type Track, bytes } from "../api/client";
 import { timeToX, xToTime } from "../lib/axis";
 import { colour, usePicture } from "../lib/canvas";
+import { useDrag } from "../lib/drag";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
 import { complain, useSong } from "../stores/song";
@@ -17,6 +18,7 @@ const POINTS = 1000;
 const song = useSong();
 const live = useLive();
 const bench = useBench();
+const beginDrag = useDrag();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const wave = ref<Int8Array | null>(null);
 const selecting = ref<{ from: number; to: number } | null>(null);
@@ -58,24 +60,23 @@ const { width, redraw } = usePicture(canvas, (g, w, h) => {
 watch([() => live.position, () => bench.passage, whole, () => props.track.mute], redraw);
 
 function select(event: PointerEvent): void {
-  const element = event.currentTarget as HTMLElement;
-  element.setPointerCapture(event.pointerId);
-  const at = (e: PointerEvent) => Math.min(whole.value.to, Math.max(0, xToTime(e.offsetX, whole.value, width.value)));
+  const left = (event.currentTarget as HTMLElement).getBoundingClientRect().left;
+  const at = (e: PointerEvent) => Math.min(whole.value.to, Math.max(0, xToTime(e.clientX - left, whole.value, width.value)));
   const start = at(event);
-  const move = (e: PointerEvent) => {
-    if (Math.abs(e.clientX - event.clientX) < 4 && !selecting.value) return;
-    selecting.value = { from: Math.min(start, at(e)), to: Math.max(start, at(e)) };
-    redraw();
-  };
-  const end = () => {
-    element.removeEventListener("pointermove", move);
-    const chosen = selecting.value;
-    selecting.value = null;
-    if (chosen && chosen.to - chosen.from >= 0.1) void song.setPassage(Number(chosen.from.toFixed(3)), Number(chosen.to.toFixed(3)));
-    else live.seek(start);
-  };
-  element.addEventListener("pointermove", move);
-  element.addEventListener("lostpointercapture", end, { once: true });
+  beginDrag(event, {
+    move: (e, dx) => {
+      if (Math.abs(dx) < 4 && !selecting.value) return;
+      selecting.value = { from: Math.min(start, at(e)), to: Math.max(start, at(e)) };
+      redraw();
+    },
+    end: (e) => {
+      const chosen = selecting.value;
+      selecting.value = null;
+      if (!e) return; // the lane has gone
+      if (chosen && chosen.to - chosen.from >= 0.1) void song.setPassage(Number(chosen.from.toFixed(3)), Number(chosen.to.toFixed(3)));
+      else live.seek(start);
+    },
+  });
 }
 </script>
 

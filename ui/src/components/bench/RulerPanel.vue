@@ -3,9 +3,11 @@
 import { ref, watch } from "vue";
 import { RUNGS, frequencyTicks, frequencyToY, panFrequency, yToFrequency, zoomFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
+import { useDrag } from "../../lib/drag";
 import { useBench } from "../../stores/bench";
 
 const bench = useBench();
+const beginDrag = useDrag();
 const canvas = ref<HTMLCanvasElement | null>(null);
 
 const { height, redraw } = usePicture(canvas, (g, width, h) => {
@@ -44,15 +46,13 @@ function wheel(event: WheelEvent): void {
 }
 
 function drag(event: PointerEvent): void {
-  const element = event.currentTarget as HTMLElement;
-  element.setPointerCapture(event.pointerId);
   const start = bench.frequencies;
-  const move = (e: PointerEvent) => {
-    const octaves = Math.log2(start.high / start.low);
-    bench.frequencies = panFrequency(start, ((e.clientY - event.clientY) / height.value) * octaves);
-  };
-  element.addEventListener("pointermove", move);
-  element.addEventListener("lostpointercapture", () => element.removeEventListener("pointermove", move), { once: true });
+  const octaves = Math.log2(start.high / start.low);
+  beginDrag(event, {
+    move: (_e, _dx, dy) => {
+      bench.frequencies = panFrequency(start, (dy / height.value) * octaves);
+    },
+  });
 }
 </script>
 
