@@ -64,7 +64,7 @@ def treat(
     """Apply a sheet of moves, or what `find` proposes, to a recording; same length, rate and channels."""
     if (moves is None) != auto:
         raise typer.BadParameter("give either a sheet with --moves or --auto")
-    from mivlo.audio.decode import FileSamples
+    from mivlo.audio.decode import FileSamples, until_readable
     from mivlo.audio.encode import Container, Depth, SoundWriter, depth_of
     from mivlo.core.graph import treated_blocks
     from mivlo.core.moves import Treatment
@@ -89,12 +89,8 @@ def treat(
     partial = out.with_name(out.name + ".part")
     try:
         with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
-            done = 0
-            for block in treated_blocks(sound, treatment, sample_rate=info.sample_rate):
-                done += len(block)
-                writer.write(block[: len(block) - max(0, done - sound.ends_at)])
-                if done >= sound.ends_at:  # the end, or where a damaged file can't be read on
-                    break
+            for block in until_readable(treated_blocks(sound, treatment, sample_rate=info.sample_rate), sound):
+                writer.write(block)
         partial.replace(out)
     finally:
         partial.unlink(missing_ok=True)

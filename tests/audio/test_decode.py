@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from mivlo.audio.decode import inspect, read_blocks, resampled_blocks, resampled_length
+from mivlo.audio.decode import FileSamples, inspect, read_blocks, resampled_blocks, resampled_length, until_readable
 from mivlo.core.errors import BadAudio
 from mivlo.core.units import Floats
 
@@ -112,3 +112,21 @@ def test_a_truncated_file_tells_what_it_promised(write_wav, noise: Floats) -> No
     read = np.concatenate(list(read_blocks(path)))
     assert len(read) == pytest.approx(len(noise) / 4, abs=20)
     assert np.max(np.abs(read - noise[: len(read)])) < 1e-6
+
+
+def test_what_is_made_of_a_damaged_file_ends_where_it_could_be_read(tmp_path: Path, noise: Floats) -> None:
+    path = tmp_path / "take.flac"
+    soundfile.write(path, noise, 44_100, subtype="PCM_16")
+    path.write_bytes(path.read_bytes()[: path.stat().st_size // 2])
+    sound = FileSamples(path, keep_readable=True)
+    made = list(until_readable((2.0 * sound[i : i + 8_192] for i in range(0, sound.info.frames, 8_192)), sound))
+    assert 0 < sum(map(len, made)) == sound.ends_at < sound.info.frames
+    whole = np.asarray(noise[: sound.ends_at])
+    assert np.max(np.abs(np.concatenate(made) - 2.0 * whole)) < 1e-4
+    with pytest.raises(BadAudio, match="it is damaged"):
+        FileSamples(path)[0 : sound.info.frames]
+
+
+def test_what_is_made_of_a_whole_recording_is_passed_on_whole() -> None:
+    blocks = [np.ones((3, 1)), np.ones((4, 1))]
+    assert [len(b) for b in until_readable(iter(blocks), None)] == [3, 4]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,6 +13,7 @@ import soxr
 
 from mivlo.core.errors import BadAudio
 from mivlo.core.spectra import Singles
+from mivlo.core.units import Floats
 
 BLOCK_FRAMES = 65_536
 LOWEST_RATE, HIGHEST_RATE = 8_000, 192_000
@@ -175,6 +176,20 @@ class FileSamples:
             return np.asarray(self._file.read(stop - start, dtype="float32", always_2d=True))
         except soundfile.LibsndfileError:
             return np.zeros((0, self.info.channels), dtype=np.float32)
+
+
+def until_readable(blocks: Iterable[Floats], sound: object) -> Iterator[Floats]:
+    """Blocks that were made of a recording, up to where it could be read; all of them for one that is whole."""
+    if not isinstance(sound, FileSamples):
+        yield from blocks
+        return
+    done = 0
+    for block in blocks:
+        done += len(block)
+        if done >= sound.ends_at:  # the end, or where a damaged file can't be read on
+            yield block[: len(block) - (done - sound.ends_at)]
+            return
+        yield block
 
 
 def resampled_blocks(blocks: Iterator[Singles], from_rate: int, to_rate: int, channels: int) -> Iterator[Singles]:

@@ -40,17 +40,13 @@ def render(
 
 
 class TreatedSound:
-    """A strip as it sounds treated (`Tap.BEHIND` unless said), (frames, channels), computed where it is sliced.
+    """A tap of a strip as an array, (frames, channels), computed where it is sliced.
 
     Slices that follow each other go on with the same memory; another place is warmed up first.
     """
 
-    def __init__(
-        self, plan: Plan, sources: Mapping[int, Samples], point: Point, frames: int,
-        treated: Mapping[int, Samples] | None = None,
-    ) -> None:  # fmt: skip
+    def __init__(self, plan: Plan, sources: Mapping[int, Samples], point: Point, frames: int) -> None:
         self._plan, self._sources, self._point = plan, sources, point
-        self._known = treated
         self.shape = (frames, plan.strips[point[0]].channels)
         self._renderer: Renderer | None = None
 
@@ -66,7 +62,7 @@ class TreatedSound:
     def __getitem__(self, stretch: slice) -> Floats:
         start, stop, _ = stretch.indices(self.shape[0])
         if self._renderer is None or self._renderer.position != start:
-            self._renderer = Renderer(self._plan, self._sources, at=start, treated=self._known)
+            self._renderer = Renderer(self._plan, self._sources, at=start)
             self._renderer.want(self._point)
         parts = [made[self._point] for made in blocks(self._renderer, stop)]
         return np.concatenate(parts) if parts else np.zeros((0, self.shape[1]))

@@ -8,13 +8,13 @@ import shutil
 import uuid
 import zipfile
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from pydantic import TypeAdapter
 
-from mivlo.audio.decode import FileSamples
+from mivlo.audio.decode import FileSamples, until_readable
 from mivlo.audio.encode import Container, Depth, SoundWriter
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, StripKind, Tap, compile, render
@@ -77,25 +77,33 @@ def run_export(task_id: int) -> dict[str, Any]:
 
 
 def _put(folder: Path, place: Path) -> None:
-    """Give a finished folder its name; what another run of the same task made there holds the same files."""
-    if place.exists():
+    """Give a finished folder its name; where another run of the same task was first, its files are the same."""
+    try:
+        folder.rename(place)
+    except OSError:
         for file in folder.iterdir():
             file.replace(place / file.name)
-    else:
-        try:
-            folder.rename(place)
-        except OSError:  # another run was first
-            for file in folder.iterdir():
-                file.replace(place / file.name)
+
+
+@dataclass(frozen=True, slots=True)
+class _Sounds:
+    """What is rendered from: a plan, the recordings at its rate, treated sounds that are known, the length."""
+
+    plan: Plan
+    sources: dict[int, Samples]
+    treated: dict[int, Samples]
+    frames: int
 
 
 def _write_all(folder: Path, order: _Order, progress: TaskProgress) -> dict[str, Any]:
     names, notices = [], []
     options, song = order.options, order.song
+    of_song = _Sounds(song.plan, song_sources(song), known_treated(song), song.frames)
     for i, strip_id in enumerate(options.track_ids):
         strip = song.strip(strip_id)
         name = _file_name(song, strip, options.container)
-        clipped = _write(folder / name, song, strip, options, progress.part(i, len(options.track_ids)))
+        sounds = _sounds_for(strip, of_song, song, options)
+        clipped = _write(folder / name, sounds, strip, options, progress.part(i, len(options.track_ids)))
         names.append(name)
         if clipped:
             notices.append(
@@ -115,32 +123,31 @@ def _file_name(song: SongState, strip: StripState, container: Container) -> str:
 
 
 def _write(
-    path: Path, song: SongState, strip: StripState, options: ExportOptions, progress: Callable[[float], None]
+    path: Path, sounds: _Sounds, strip: StripState, options: ExportOptions, progress: Callable[[float], None]
 ) -> int:
     """Render one strip into a file; how many samples were clipped. A group or the mix has the song's length."""
-    plan, sources, frames = song.plan, song_sources(song), song.frames
-    treated = known_treated(song)
-    channels = 2
-    if strip.kind is StripKind.TRACK:
-        frames, channels = strip.frames, strip.channels
-        if options.original_rate and strip.source_rate != song.sample_rate:
-            plan, sources, frames = _at_own_rate(song, strip)
-            treated = {}  # kept at the song's rate alone
-    with SoundWriter(path, plan.sample_rate, channels, options.depth, options.container) as writer:
+    frames = sounds.frames
+    channels = strip.channels if strip.kind is StripKind.TRACK else 2
+    with SoundWriter(path, sounds.plan.sample_rate, channels, options.depth, options.container) as writer:
         done = 0
-        for block in render(plan, sources, (strip.id, Tap.BEHIND), 0, frames, treated=treated):
+        made = render(sounds.plan, sounds.sources, (strip.id, Tap.BEHIND), 0, frames, treated=sounds.treated)
+        for block in until_readable(made, sounds.sources.get(strip.id)):
             writer.write(block)
             done += len(block)
             progress(done / max(frames, 1))
     return writer.clipped
 
 
-def _at_own_rate(song: SongState, strip: StripState) -> tuple[Plan, dict[int, Samples], int]:
-    """The song as it would be at the rate of one track's recording, which is read from its original."""
+def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: ExportOptions) -> _Sounds:
+    """The song's sounds, or those at the rate of one track's recording, which is read from its original."""
+    if strip.kind is not StripKind.TRACK:
+        return of_song
+    if not options.original_rate or strip.source_rate == song.sample_rate:
+        return replace(of_song, frames=strip.frames)
     plan = compile([s.strip() for s in song.strips], sample_rate=strip.source_rate)
     original = library().original(strip.audio_sha256, Path(strip.file_name).suffix)
-    recording = FileSamples(original)
-    return plan, {strip.id: recording}, recording.info.frames
+    recording = FileSamples(original, strip.file_name, keep_readable=True)
+    return _Sounds(plan, {strip.id: recording}, {}, recording.info.frames)  # nothing is kept at that rate
 
 
 def _zip(folder: Path, names: list[str], song: SongState) -> str:
