@@ -158,13 +158,13 @@ def read_aftercare(values: Document) -> Aftercare:
     return _read(Aftercare, values)  # type: ignore[no-any-return]
 
 
-def plain_document(entry: Entry, *, always: tuple[str, ...] = ("enabled",)) -> Document:
+def plain_document(entry: Entry) -> Document:
     """An entry as a person writes it: without what goes without saying or what its shape does not have."""
     move = move_document(entry.move)
     out = {name: move[name] for name in move if name not in (*entry.move.absent, *entry.move.implied)}
     own = entry_parts(entry)[0]
     for field in _own(Entry, "id", "move"):
-        if field.name in always or getattr(entry, field.name) != field.default:
+        if field.name == "enabled" or getattr(entry, field.name) != field.default:
             out[field.name] = own[field.name]
     return out
 

@@ -20,7 +20,6 @@ from mivlo.web.schemas import SongOut
 
 _STATUS: dict[type[MivloError], int] = {
     NotFound: 404,
-    StaleRevision: 409,
     NothingToUndo: 409,
     ChangedSince: 409,
     NotReady: 503,

@@ -41,20 +41,6 @@ class Sheet(BaseModel):
     moves: list[SheetMove]
 
 
-class Sheet2(BaseModel):
-    """The treatment of one strip."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    format: Literal["mivlo-sheet"]
-    version: Literal[2]
-    track: str | None = None
-    phase: Phase | None = None
-    amounts: dict[str, float] | None = None
-    aftercare: dict[str, Any] | None = None
-    moves: list[FullMove]
-
-
 class _Envelope(BaseModel):
     """A sheet whose moves are not looked at yet."""
 
@@ -67,6 +53,13 @@ class _Envelope(BaseModel):
     amounts: dict[str, float] | None = None
     aftercare: dict[str, Any] | None = None
     moves: list[dict[str, Any]]
+
+
+class Sheet2(_Envelope):
+    """The treatment of one strip."""
+
+    version: Literal[2]
+    moves: list[FullMove]
 
 
 class SongSheet(BaseModel):
@@ -119,7 +112,7 @@ def parse_sheet(text: str, name: str = "the sheet") -> Treatment:
 
 def _only_version_1(sheet: _Envelope, name: str) -> None:
     """Version 1 has moves and nothing else."""
-    for key in ("phase", "amounts", "aftercare"):
+    for key in _Envelope.model_fields.keys() - Sheet.model_fields.keys():
         if getattr(sheet, key) is not None:
             raise MivloError(f"Could not use {name}: {key} is not a known key; it needs version 2.")
     for i, values in enumerate(sheet.moves):
