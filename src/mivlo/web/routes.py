@@ -36,7 +36,7 @@ Revision = Annotated[int | None, Query(description="refuse with 409 if the song 
 StripRevision = Annotated[int | None, Query(description="refuse with 409 if the strip is at another revision")]
 Song = Annotated[int, InPath()]
 Page = Annotated[
-    str | None,
+    str,
     Header(
         alias="Mivlo-Page", max_length=64, description="who changes: undo takes back the last step of the same page"
     ),
@@ -76,35 +76,33 @@ def create_song(body: s.NewSong) -> Any:
 
 
 @api.get("/songs/{song_id}", response_model=s.SongOut)
-def get_song(song_id: Song, page: Page = None) -> Any:
+def get_song(song_id: Song, page: Page = "") -> Any:
     with session() as open_session:
         return read_song(open_session, song_id, page)
 
 
 @api.patch("/songs/{song_id}", response_model=s.SongOut)
-def change_song(song_id: Song, body: s.SongChange, page: Page = None) -> Any:
+def change_song(song_id: Song, body: s.SongChange, page: Page = "") -> Any:
     with session() as open_session:
-        songs.change_song_values(
-            open_session, song_id, body.revision, _given(body), outline=body.outline, page=page or ""
-        )
+        songs.change_song_values(open_session, song_id, body.revision, _given(body), outline=body.outline, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.delete("/songs/{song_id}", status_code=204)
-def delete_song(song_id: Song, page: Page = None) -> None:
+def delete_song(song_id: Song, page: Page = "") -> None:
     with session() as open_session:
-        songs.delete_song(open_session, song_id, page=page or "")
+        songs.delete_song(open_session, song_id, page=page)
 
 
 @api.post("/songs/{song_id}/undo", response_model=s.SongOut)
-def undo(song_id: Song, page: Page = None) -> Any:
+def undo(song_id: Song, page: Page = "") -> Any:
     with session() as open_session:
         edits.undo(open_session, song_id, page)
         return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/redo", response_model=s.SongOut)
-def redo(song_id: Song, page: Page = None) -> Any:
+def redo(song_id: Song, page: Page = "") -> Any:
     with session() as open_session:
         edits.redo(open_session, song_id, page)
         return read_song(open_session, song_id, page)
@@ -122,10 +120,10 @@ def history(
 
 
 @api.post("/songs/{song_id}/history/{edit_id}/go", response_model=s.SongOut)
-def go_to(song_id: Song, edit_id: int, page: Page = None) -> Any:
+def go_to(song_id: Song, edit_id: int, page: Page = "") -> Any:
     """Bring everything back (or on) to how it stood behind an edit, as one step."""
     with session() as open_session:
-        edits.go_to(open_session, song_id, edit_id, page or "")
+        edits.go_to(open_session, song_id, edit_id, page)
         return read_song(open_session, song_id, page)
 
 
@@ -148,7 +146,7 @@ async def events(song_id: Song, request: Request) -> EventSourceResponse:
 
 @api.post("/songs/{song_id}/files", response_model=s.TaskOut, status_code=202)
 async def upload(
-    song_id: Song, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = None
+    song_id: Song, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = ""
 ) -> Any:
     """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
     await run_in_threadpool(_song, song_id)
@@ -158,7 +156,7 @@ async def upload(
             if incoming.size + len(chunk) > LARGEST_BYTES:
                 raise BadAudio(f"Could not read {name}: it is larger than 2 GB. Split it or export it as FLAC.")
             await run_in_threadpool(incoming.write, chunk)
-        return await run_in_threadpool(_finish_upload, song_id, name, incoming, page or "")
+        return await run_in_threadpool(_finish_upload, song_id, name, incoming, page)
     except BaseException:
         incoming.drop()
         raise
@@ -171,44 +169,44 @@ def _finish_upload(song_id: int, name: str, incoming: Any, page: str) -> s.TaskO
 
 
 @api.patch("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
-def change_track(song_id: Song, track_id: int, body: s.TrackChange, page: Page = None) -> Any:
+def change_track(song_id: Song, track_id: int, body: s.TrackChange, page: Page = "") -> Any:
     with session() as open_session:
         strips.change_strip(
             open_session, song_id, track_id, body.revision, _given(body), strip_revision=body.strip_revision,
-            page=page or "",
+            page=page,
         )  # fmt: skip
         return read_song(open_session, song_id, page)
 
 
 @api.delete("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
 def delete_track(
-    song_id: Song, track_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = None
+    song_id: Song, track_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = ""
 ) -> Any:
     with session() as open_session:
-        strips.delete_strip(open_session, song_id, track_id, revision, strip_revision=strip_revision, page=page or "")
+        strips.delete_strip(open_session, song_id, track_id, revision, strip_revision=strip_revision, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.put("/songs/{song_id}/order", response_model=s.SongOut)
-def reorder(song_id: Song, body: s.TrackOrder, page: Page = None) -> Any:
+def reorder(song_id: Song, body: s.TrackOrder, page: Page = "") -> Any:
     with session() as open_session:
-        songs.reorder_tracks(open_session, song_id, body.order, body.revision, outline=body.outline, page=page or "")
+        songs.reorder_tracks(open_session, song_id, body.order, body.revision, outline=body.outline, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/groups", response_model=s.SongOut, status_code=201)
-def add_group(song_id: Song, body: s.NewGroup, page: Page = None) -> Any:
+def add_group(song_id: Song, body: s.NewGroup, page: Page = "") -> Any:
     """A new group; tracks and groups can be routed into it."""
     with session() as open_session:
-        strips.add_group(open_session, song_id, body.name, page=page or "")
+        strips.add_group(open_session, song_id, body.name, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.put("/songs/{song_id}/strips/{strip_id}/parent", response_model=s.SongOut)
-def route(song_id: Song, strip_id: int, body: s.Routing, page: Page = None) -> Any:
+def route(song_id: Song, strip_id: int, body: s.Routing, page: Page = "") -> Any:
     """Route a track or a group into a group or, with null, into the mix."""
     with session() as open_session:
-        strips.route(open_session, song_id, strip_id, body.parent_id, outline=body.outline, page=page or "")
+        strips.route(open_session, song_id, strip_id, body.parent_id, outline=body.outline, page=page)
         return read_song(open_session, song_id, page)
 
 
@@ -216,31 +214,31 @@ def route(song_id: Song, strip_id: int, body: s.Routing, page: Page = None) -> A
 
 
 @api.post("/songs/{song_id}/tracks/{track_id}/moves", response_model=s.SongOut, status_code=201)
-def add_move(song_id: Song, track_id: int, body: s.NewMove, page: Page = None) -> Any:
+def add_move(song_id: Song, track_id: int, body: s.NewMove, page: Page = "") -> Any:
     with session() as open_session:
         moves.add_move(
             open_session, song_id, track_id, read_entry(_given(body)), body.revision,
-            strip_revision=body.strip_revision, page=page or "",
+            strip_revision=body.strip_revision, page=page,
         )  # fmt: skip
         return read_song(open_session, song_id, page)
 
 
 @api.patch("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
-def change_move(song_id: Song, move_id: int, body: s.MoveChange, page: Page = None) -> Any:
+def change_move(song_id: Song, move_id: int, body: s.MoveChange, page: Page = "") -> Any:
     with session() as open_session:
         moves.change_move(
             open_session, song_id, move_id, body.revision, _given(body), strip_revision=body.strip_revision,
-            page=page or "",
+            page=page,
         )  # fmt: skip
         return read_song(open_session, song_id, page)
 
 
 @api.delete("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
 def delete_move(
-    song_id: Song, move_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = None
+    song_id: Song, move_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = ""
 ) -> Any:
     with session() as open_session:
-        moves.delete_move(open_session, song_id, move_id, revision, strip_revision=strip_revision, page=page or "")
+        moves.delete_move(open_session, song_id, move_id, revision, strip_revision=strip_revision, page=page)
         return read_song(open_session, song_id, page)
 
 
@@ -268,25 +266,25 @@ def look(song_id: Song) -> dict[str, int]:
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/accept", response_model=s.SongOut)
-def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance, page: Page = None) -> Any:
+def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance, page: Page = "") -> Any:
     """Make the proposed move, or the one in the body in its place."""
     entry = read_entry(_given(body.move)) if body.move else None
     with session() as open_session:
-        deciding.accept(open_session, song_id, finding_id, body.revision, entry, page=page or "")
+        deciding.accept(open_session, song_id, finding_id, body.revision, entry, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/reject", response_model=s.SongOut)
-def reject_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = None) -> Any:
+def reject_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = "") -> Any:
     with session() as open_session:
-        deciding.reject(open_session, song_id, finding_id, body.revision, page=page or "")
+        deciding.reject(open_session, song_id, finding_id, body.revision, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/reopen", response_model=s.SongOut)
-def reopen_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = None) -> Any:
+def reopen_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = "") -> Any:
     with session() as open_session:
-        deciding.reopen(open_session, song_id, finding_id, body.revision, page=page or "")
+        deciding.reopen(open_session, song_id, finding_id, body.revision, page=page)
         return read_song(open_session, song_id, page)
 
 

@@ -1575,7 +1575,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1609,7 +1609,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1641,7 +1641,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1679,7 +1679,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1713,7 +1713,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1782,7 +1782,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1850,7 +1850,7 @@ export interface operations {
             };
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1889,7 +1889,7 @@ export interface operations {
             };
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1924,7 +1924,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -1963,7 +1963,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2001,7 +2001,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2039,7 +2039,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2078,7 +2078,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2122,7 +2122,7 @@ export interface operations {
             };
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2157,7 +2157,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2292,7 +2292,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2331,7 +2331,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;
@@ -2370,7 +2370,7 @@ export interface operations {
             query?: never;
             header?: {
                 /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string | null;
+                "Mivlo-Page"?: string;
             };
             path: {
                 song_id: number;

@@ -165,7 +165,7 @@ def _strips_of(session: Session, changes: Iterable[Change]) -> list[StripRow]:
     return [session.get_one(StripRow, i) for i in sorted(ids)]
 
 
-def undo(session: Session, song_id: int, page: str | None = None) -> str:
+def undo(session: Session, song_id: int, page: str = "") -> str:
     """Take back the last step of a page (without one: of the song); its label.
 
     Raises
@@ -174,30 +174,30 @@ def undo(session: Session, song_id: int, page: str | None = None) -> str:
     ChangedSince : somebody's later step wrote the same values.
     """
     song = lock_song(session, song_id)
-    step = next_undo(session, song_id, page)
+    step = next_undo(rows(session, song_id), page)
     if step is None:
         raise NothingToUndo("There is nothing to undo.")
     _replay(session, song, step, "undo", page)
     return step.label
 
 
-def redo(session: Session, song_id: int, page: str | None = None) -> str:
+def redo(session: Session, song_id: int, page: str = "") -> str:
     """Do the step that a page (without one: anybody) took back last again; its label."""
     song = lock_song(session, song_id)
-    step = next_redo(session, song_id, page)
+    step = next_redo(rows(session, song_id), page)
     if step is None:
         raise NothingToUndo("There is nothing to redo.")
     _replay(session, song, step, "redo", page)
     return step.label
 
 
-def _replay(session: Session, song: Song, step: Step, kind: str, page: str | None) -> None:
+def _replay(session: Session, song: Song, step: Step, kind: str, page: str) -> None:
     expected, wanted = step.forward(), step.backward()
     if kind == "redo":
         expected, wanted = wanted, expected
     _refuse_if_changed(session, song.id, step, expected)
     back = _apply(session, wanted)
-    _log(session, song, step.label, wanted, back, kind=kind, of=step.id, page=page or "")
+    _log(session, song, step.label, wanted, back, kind=kind, of=step.id, page=page)
 
 
 def _refuse_if_changed(session: Session, song_id: int, step: Step, expected: Sequence[Change]) -> None:

@@ -12,6 +12,8 @@ from sqlalchemy.orm import Session, load_only
 
 from mivlo.store.models import Edit
 
+_DOING = ("change", "go")
+"""Kinds of rows that do something new; the others undo or redo it."""
 ANYBODY = "*"
 """The page of steps that were made before pages had names: everybody may take them back."""
 
@@ -93,27 +95,27 @@ def _steps(log: Sequence[Edit]) -> dict[int, Step]:
     """The steps that can be undone, by their first edit."""
     parts: dict[int, list[Edit]] = {}
     for row in log:
-        if row.kind in ("change", "go"):
+        if row.kind in _DOING:
             parts.setdefault(row.begins_id or row.id, []).append(row)
     return {first: Step(tuple(edits)) for first, edits in parts.items()}
 
 
-def next_undo(session: Session, song_id: int, page: str | None) -> Step | None:
+def _may_undo(row: Edit, page: str) -> bool:
+    """Whether a step is a page's own, or everybody's; without a page all are."""
+    return not page or row.page in (page, ANYBODY)
+
+
+def next_undo(log: Sequence[Edit], page: str = "") -> Step | None:
     """The last step of a page (without one: of the song) that still holds."""
-    log = rows(session, song_id)
     undone = _undone(log)
-    mine = {page, ANYBODY}
-    held = [s for s in _steps(log).values() if s.id not in undone and (page is None or s.last.page in mine)]
+    held = [step for step in _steps(log).values() if step.id not in undone and _may_undo(step.last, page)]
     return max(held, key=lambda step: step.last.id, default=None)
 
 
-def next_redo(session: Session, song_id: int, page: str | None) -> Step | None:
+def next_redo(log: Sequence[Edit], page: str = "") -> Step | None:
     """The step that a page undid last, if it has done nothing new since."""
-    log = rows(session, song_id)
-    names = {page, ANYBODY}
-    mine = [row for row in log if page is None or row.page in names]
-    latest = max((row.id for row in mine if row.kind in ("change", "go")), default=0)
-    open_undos = [row for row in _undone(log).values() if row.id > latest and (page is None or row.page in names)]
+    latest = max((row.id for row in log if row.kind in _DOING and _may_undo(row, page)), default=0)
+    open_undos = [row for row in _undone(log).values() if row.id > latest and _may_undo(row, page)]
     last = max(open_undos, key=lambda row: row.id, default=None)
     return None if last is None or last.of_id is None else _steps(log)[last.of_id]
 
@@ -142,12 +144,12 @@ def history(session: Session, song_id: int, most: int = 50, *, steps: bool = Tru
     undone = _undone(log)
     latest: dict[str, int] = {}
     for row in log:
-        if row.kind in ("change", "go"):
+        if row.kind in _DOING:
             latest[row.page] = row.id
 
     def state(row: Edit) -> str:
         undo = undone.get(row.begins_id or row.id)
-        if row.kind not in ("change", "go") or undo is None:
+        if row.kind not in _DOING or undo is None:
             return "done"
         return "abandoned" if latest.get(undo.page, 0) > undo.id else "undone"
 
@@ -156,5 +158,5 @@ def history(session: Session, song_id: int, most: int = 50, *, steps: bool = Tru
             row.id, row.revision, row.kind, row.of_id, row.begins_id or row.id, row.page, row.label, state(row),
             row.created_at,
         )
-        for row in [row for row in log if steps or row.kind in ("change", "go")][-most:][::-1]
+        for row in [row for row in log if steps or row.kind in _DOING][-most:][::-1]
     ]  # fmt: skip

@@ -14,8 +14,8 @@ from mivlo.services.errors import NotFound
 from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.state import entry_of
-from mivlo.services.song.strips import strip_row
-from mivlo.store.models import FindingRow, MoveRow, StripRow
+from mivlo.services.song.strips import locked_strip, strip_row
+from mivlo.store.models import FindingRow, MoveRow, Song, StripRow
 
 
 def words_of(entry: Entry) -> str:
@@ -62,19 +62,23 @@ def add_move(
     page: str = "",
 ) -> int:
     """Add a move behind the others; its id."""
-    song = lock_song(session, song_id, revision)
-    strip = strip_row(session, song_id, strip_id)
-    check_strip(strip, strip_revision)
+    song, strip = locked_strip(session, song_id, strip_id, revision, strip_revision)
     row = new_row(session, strip, entry)
     added_row(session, song, _label("add", strip, entry), "move", row, page=page)
     return row.id
 
 
-def _move_row(session: Session, song_id: int, move_id: int) -> tuple[MoveRow, StripRow]:
+def _locked_move(
+    session: Session, song_id: int, move_id: int, revision: int | None, strip_revision: int | None
+) -> tuple[Song, MoveRow, StripRow]:
+    """A song, locked, one of its moves and the strip that it is on, to be changed."""
+    song = lock_song(session, song_id, revision)
     row = session.get(MoveRow, move_id)
     if row is None or row.deleted:
         raise NotFound("move", move_id)
-    return row, strip_row(session, song_id, row.strip_id)
+    strip = strip_row(session, song_id, row.strip_id)
+    check_strip(strip, strip_revision)
+    return song, row, strip
 
 
 def change_move(
@@ -88,9 +92,7 @@ def change_move(
     page: str = "",
 ) -> None:
     """Set new values of a move."""
-    song = lock_song(session, song_id, revision)
-    row, strip = _move_row(session, song_id, move_id)
-    check_strip(strip, strip_revision)
+    song, row, strip = _locked_move(session, song_id, move_id, revision, strip_revision)
     before = entry_of(row)
     after = changed_entry(before, values)
     verb = "change"
@@ -113,9 +115,7 @@ def delete_move(
     page: str = "",
 ) -> None:
     """Take a move away; undo brings it back. A finding that it was made for is open again."""
-    song = lock_song(session, song_id, revision)
-    row, strip = _move_row(session, song_id, move_id)
-    check_strip(strip, strip_revision)
+    song, row, strip = _locked_move(session, song_id, move_id, revision, strip_revision)
     made_for = session.scalars(select(FindingRow).where(FindingRow.move_id == move_id))
     changes = [Change("finding", f.id, {"state": "open", "move_id": None}) for f in made_for]
     changes.append(Change("move", move_id, {"deleted": True}))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import Any
 
@@ -15,8 +15,8 @@ from mivlo.core.moves import Entry, Phase, Treatment
 from mivlo.core.roles import Role
 from mivlo.description import ENTRY_FIELDS, entry_document, read_aftercare, read_entry
 from mivlo.services.errors import NotFound
-from mivlo.services.song.log import next_redo, next_undo
-from mivlo.store.models import FindingRow, MoveRow, RecordingRow, Song, StripRow
+from mivlo.services.song.log import next_redo, next_undo, rows
+from mivlo.store.models import FindingRow, MoveRow, Song, StripRow
 
 DECODING = 1
 """Version of how a recording becomes samples; raised whenever the same file would give others."""
@@ -185,15 +185,9 @@ def treatment_of(row: StripRow) -> Treatment:
 
 
 def _recording_of(row: StripRow) -> Recording:
+    """What a track plays; groups and the mix play nothing of their own."""
     known = next((r for r in row.recordings if not r.deleted), None)
-    return _SILENCE if known is None else recording_state(known)
-
-
-def recording_state(row: RecordingRow) -> Recording:
-    return Recording(
-        row.file_name, row.audio_sha256, row.source_rate, row.source_frames, row.channels, row.frames,
-        row.starts_at_s, row.notice,
-    )  # fmt: skip
+    return _SILENCE if known is None else Recording(**{f.name: getattr(known, f.name) for f in fields(Recording)})
 
 
 def _strip_state(row: StripRow, counts: tuple[int, int]) -> StripState:
@@ -229,7 +223,7 @@ def _counts(session: Session, strip_ids: Sequence[int]) -> dict[int, tuple[int, 
     return {strip: (int(left), int(done)) for strip, left, done in session.execute(query)}
 
 
-def read_song(session: Session, song_id: int, page: str | None = None) -> SongState:
+def read_song(session: Session, song_id: int, page: str = "") -> SongState:
     """The whole state of a song; NotFound if there is none. `page` is whose undo and redo are named."""
     query = (
         select(Song)
@@ -245,7 +239,8 @@ def read_song(session: Session, song_id: int, page: str | None = None) -> SongSt
         raise NotFound("song", song_id)
     shown = [strip for strip in row.strips if not strip.deleted]
     counts = _counts(session, [strip.id for strip in shown])
-    undo, redo = next_undo(session, song_id, page), next_redo(session, song_id, page)
+    log = rows(session, song_id)
+    undo, redo = next_undo(log, page), next_redo(log, page)
     here = {strip.id for strip in shown}
     strips = [_strip_state(strip, counts.get(strip.id, (0, 0))) for strip in shown]
     return SongState(

@@ -8,14 +8,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.graph import compile
 from mivlo.core.roles import Role
 from mivlo.services.errors import NotFound
 from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.songs import named
 from mivlo.services.song.state import read_song
-from mivlo.store.models import StripRow
+from mivlo.store.models import Song, StripRow
 
 MOST_STRIPS = 500
 
@@ -26,6 +25,16 @@ def strip_row(session: Session, song_id: int, strip_id: int) -> StripRow:
     if row is None or row.song_id != song_id or row.deleted:
         raise NotFound("track", strip_id)
     return row
+
+
+def locked_strip(
+    session: Session, song_id: int, strip_id: int, revision: int | None, strip_revision: int | None
+) -> tuple[Song, StripRow]:
+    """A song, locked, and one of its strips, to be changed; StaleRevision if one is not at its revision."""
+    song = lock_song(session, song_id, revision)
+    row = strip_row(session, song_id, strip_id)
+    check_strip(row, strip_revision)
+    return song, row
 
 
 def change_strip(
@@ -39,9 +48,7 @@ def change_strip(
     page: str = "",
 ) -> None:
     """Rename a strip, set its role, fader, pan, mute or solo."""
-    song = lock_song(session, song_id, revision)
-    row = strip_row(session, song_id, strip_id)
-    check_strip(row, strip_revision)
+    song, row = locked_strip(session, song_id, strip_id, revision, strip_revision)
     if "name" in values:
         values["name"] = named(values["name"])
     if "role" in values:
@@ -62,9 +69,7 @@ def delete_strip(
     page: str = "",
 ) -> None:
     """Take a track or a group out of the song; undo brings it back. What a group held runs into the mix."""
-    song = lock_song(session, song_id, revision)
-    row = strip_row(session, song_id, strip_id)
-    check_strip(row, strip_revision)
+    song, row = locked_strip(session, song_id, strip_id, revision, strip_revision)
     if row.kind == "mix":
         raise InvalidValue("mix", row.name, "every song has one; it can't be deleted")
     change_song(session, song, f"delete {row.name}", [Change("strip", strip_id, {"deleted": True})], page=page)
@@ -108,5 +113,4 @@ def route(
     into = None if parent is None or parent.kind == "mix" else parent.id
     label = f"{row.name} into {parent.name if parent else 'the mix'}"
     change_song(session, song, label, [Change("strip", strip_id, {"parent_id": into})], page=page)
-    state = read_song(session, song_id)
-    compile([s.strip() for s in state.strips], sample_rate=state.sample_rate)
+    _ = read_song(session, song_id).plan  # refuses what does not fit together
