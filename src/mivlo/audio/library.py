@@ -144,7 +144,7 @@ class Library:
         """The working copy, memory-mapped: (frames, channels) float32."""
         known = self.analysis(digest, sample_rate)
         path = self.working(digest, sample_rate) / "samples.f32"
-        return np.memmap(path, dtype=np.float32, mode="r", shape=(known.frames, known.channels))
+        return np.asarray(np.memmap(path, dtype=np.float32, mode="r", shape=(known.frames, known.channels)))
 
     def peaks(self, digest: str, sample_rate: int) -> npt.NDArray[np.float32]:
         """Lowest and highest sample of every PEAK_FRAMES frames: (m, 2)."""

@@ -54,7 +54,7 @@ class TreatedCache:
             os.utime(place)
         except OSError:  # not there, or gone just now
             return None
-        return found
+        return np.asarray(found)  # a plain array of the same memory: slices of a map are slow to make
 
     def has_room_for(self, frames: int, channels: int) -> bool:
         """Whether a sound of this length could be kept at all."""

@@ -171,7 +171,7 @@ def hold_level(y, dry, y_weighted, dry_weighted, margin, state, fall, average, r
     return smallest
 
 
-@nb.njit(cache=True, nogil=True)
+@nb.njit(cache=True)
 def limit_peaks(y, ceiling, gain, release):  # type: ignore[no-untyped-def]
     """Keep |y| (n, ch) at or below `ceiling`, in place. Returns the gain and the least gain used."""
     smallest = 1.0
@@ -226,3 +226,41 @@ def oversampled_peak(x, taps, top):  # type: ignore[no-untyped-def]
                 for n in range(width):
                     top = max(top, abs(sums[n]))
     return top
+
+
+# What follows is done within microseconds for a block that is listened to. It keeps the interpreter's lock: to let
+# it go and wait for it again would take far longer where many listen.
+
+
+@nb.njit(cache=True)
+def to_single(x, out):  # type: ignore[no-untyped-def]
+    """Round x (n, ch) to single precision, in out of any float type."""
+    for n in range(x.shape[0]):
+        for c in range(x.shape[1]):
+            out[n, c] = np.float32(x[n, c])
+
+
+KNOWN_AT_ONCE = 16
+"""Sounds that `add_known` takes: a fixed number, so that it is compiled once."""
+NO_SOUND = np.zeros((0, 1), dtype=np.float32)
+NO_SOUND.flags.writeable = False
+
+
+@nb.njit(cache=True)
+def add_known(out, sounds, start, gains, peaks):  # type: ignore[no-untyped-def]
+    """Add sounds from frame `start` on to out (n, 2), each turned by its row of gains (k, 2).
+
+    sounds: KNOWN_AT_ONCE arrays of single precision, (frames, 1 or 2) each, of which the first k are used; silent
+    outside of themselves. Their largest samples behind the gains are put into peaks (k,).
+    """
+    for k in range(gains.shape[0]):
+        sound = sounds[k]
+        right = sound.shape[1] - 1
+        g, h = gains[k, 0], gains[k, 1]
+        peak = 0.0
+        for n in range(max(0, -start), min(out.shape[0], sound.shape[0] - start)):
+            u, v = sound[start + n, 0] * g, sound[start + n, right] * h
+            out[n, 0] += u
+            out[n, 1] += v
+            peak = max(peak, abs(u), abs(v))
+        peaks[k] = peak

@@ -16,6 +16,7 @@ from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, Point, Renderer, RendererState, Strip, StripKind, Tap, compile
 from mivlo.core.graph.glide import RAMP_S, Glide, s_curve
 from mivlo.core.graph.streams import Samples
+from mivlo.core.kernels import to_single
 from mivlo.core.moves import Entry, Treatment
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
 from mivlo.core.spectra import Singles
@@ -516,7 +517,9 @@ class Engine:
             self._master = 0.0
             self._renderer = self._successor = self._ready = None
         self.limiter.process(out)
-        return Block(out.astype(np.float32), position, True)
+        samples = np.empty(out.shape, dtype=np.float32)
+        to_single(out, samples)
+        return Block(samples, position, True)
 
     def _faded_out(self) -> None:
         if self.transport.target is not None:
@@ -592,13 +595,9 @@ class Engine:
         routes = self._routes.over(self._clock, self._clock + count)
         gains = self._gains.over(self._clock, self._clock + count)
         weights = routes * gains
-        out = np.zeros((count, 2))
         mix = made.get((self.plan.mix, Tap.PLACED))
-        if mix is not None:
-            out += mix * weights[:, :1]
         alone = made.get((self.focus, Tap.BEHIND)) if self.focus is not None else None
-        if alone is not None:
-            out += alone * weights[:, 1:]
+        out = _weighted(mix, weights[:, :1], alone, weights[:, 1:], count)
         if seen is not None and self.focus is not None and (self.focus, Tap.TREATED) in made:
             seen.append((made[self.focus, Tap.UNTREATED], made[self.focus, Tap.TREATED]))
         return out
@@ -617,6 +616,18 @@ class Engine:
         if self._renderer is None or self.resting:
             return dict.fromkeys(self.plan.strips, 0.0)
         return self._renderer.peaks()
+
+
+def _weighted(mix: Floats | None, of_mix: Floats, alone: Floats | None, of_alone: Floats, count: int) -> Floats:
+    """The mix and a strip alone, each by its weights (1 or count, 1): (count, 2), not to be changed."""
+    if mix is not None and alone is None and len(of_mix) == 1 and of_mix[0, 0] == 1.0:
+        return mix
+    out = np.zeros((count, 2))
+    if mix is not None:
+        out += mix * of_mix
+    if alone is not None:
+        out += alone * of_alone
+    return out
 
 
 def _end(sources: Mapping[int, Samples]) -> int:

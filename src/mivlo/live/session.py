@@ -1,6 +1,6 @@
 """One client's listening session: commands in, blocks and reports out.
 
-All computing happens in the session's own thread; the event loop only passes messages on.
+All computing happens in threads, one step of a session at a time; the event loop only passes messages on.
 """
 
 from __future__ import annotations
@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import os
 import time
 from collections import deque
 from collections.abc import Awaitable, Callable
@@ -38,6 +39,11 @@ REPORT_EVERY_S = 1.0 / 30.0
 MATCH_AFTER_S = 0.08
 MOST_WAITING = 512
 """Messages that may wait to be carried out; a client that sends more waits."""
+READ_AGAIN_S = 1.0
+"""When the song could not be read, it is tried again so much later; what is known of it plays on."""
+
+_rendering = ThreadPoolExecutor(max(2, os.cpu_count() or 2), thread_name_prefix="listening")
+"""Shared by all sessions: more threads than processors would only wait for each other. Nothing in it waits."""
 
 Send = Callable[[str | bytes], Awaitable[None]]
 Out = list[str | bytes]
@@ -58,7 +64,6 @@ class LiveSession:
         self._waiting: deque[str | bytes] = deque()
         self._wake = asyncio.Event()
         self._room = asyncio.Event()
-        self._thread = ThreadPoolExecutor(1, thread_name_prefix=f"live-{song_id}")
         self._background = ThreadPoolExecutor(1, thread_name_prefix=f"match-{song_id}")
         self._engine: Engine
         self._spectrum: SpectrumMeter
@@ -73,7 +78,12 @@ class LiveSession:
         self._match_due: float | None = None
         self._song_passage: Passage | None = None
         self._next_report = 0.0
-        self._reload = False
+        self._outdated = False
+        self._reading: asyncio.Task[None] | None = None
+        self._news: tuple[SongState | MivloError, int] | None = None
+        self._ended = 0
+        self._ending: dict[int, int] = {}
+        """Previews that end with the next state of the song that is read after now, in the order they were ended."""
         self._state_due = True
         self._curves_due = True
         self._was_exact = True
@@ -83,22 +93,40 @@ class LiveSession:
     async def run(self) -> None:
         """Serve until cancelled."""
         loop = asyncio.get_running_loop()
-        for message in await loop.run_in_executor(self._thread, self._open):
+        song = await asyncio.to_thread(self._read)
+        for message in await loop.run_in_executor(_rendering, self._open, song):
             await self._send(message)
         try:
             while True:
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(self._wake.wait(), 0.04)
                 self._wake.clear()
-                for message in await loop.run_in_executor(self._thread, self._step):
+                for message in await loop.run_in_executor(_rendering, self._step):
                     await self._send(message)
                 self._room.set()
+                if self._outdated and self._reading is None:
+                    self._outdated = False
+                    self._reading = asyncio.create_task(self._read_anew(self._ended))
                 if self._match_due is not None and time.monotonic() >= self._match_due:
                     self._match_due = None
                     loop.run_in_executor(self._background, self._measure_match, self._compared())
         finally:
-            self._thread.shutdown(wait=False, cancel_futures=True)
+            if self._reading is not None:
+                self._reading.cancel()
             self._background.shutdown(wait=False, cancel_futures=True)
+
+    async def _read_anew(self, ended: int) -> None:
+        """Read the song while it plays on; the next step takes it over and ends the first `ended` previews."""
+        try:
+            self._news = (await asyncio.to_thread(self._read), ended)
+        except MivloError as gone:
+            self._news = (gone, ended)
+        except Exception:  # the database is away: what is known plays on
+            log.exception("the song could not be read; it is tried again")
+            await asyncio.sleep(READ_AGAIN_S)
+            self._outdated = True
+        self._reading = None
+        self._wake.set()
 
     async def receive(self, message: str | bytes) -> None:
         """Take a message from the client; waits while too many are not carried out yet."""
@@ -110,18 +138,15 @@ class LiveSession:
 
     def song_changed(self) -> None:
         """The song was saved anew: take over its state before the next block."""
-        self._reload = True
+        self._outdated = True
         self._wake.set()
 
-    # --- in the session's thread ------------------------------------------------------------------
+    # --- in a thread, one step at a time ----------------------------------------------------------
 
-    def _open(self) -> Out:
-        song = self._read()
+    def _open(self, song: SongState) -> Out:
         self._engine = Engine(song.plan, song_sources(song), known_treated(song))
-        self._song = song
-        maker.want(song)
         self._spectrum = SpectrumMeter(song.sample_rate)
-        self._take_passage(song)
+        self._know(song)
         return [
             _json(
                 {
@@ -164,9 +189,9 @@ class LiveSession:
     def _step(self) -> Out:
         """Carry out what was asked, render as far ahead as is due, report."""
         out: Out = []
-        if self._reload:
-            self._reload = False
-            self._refresh(out)
+        if self._news is not None:
+            news, self._news = self._news, None
+            self._take_news(*news, out)
         if maker.made != self._made:
             self._made = maker.made
             self._engine.set_treated(known_treated(self._song))
@@ -186,19 +211,21 @@ class LiveSession:
             out.append(self._state())
         return out
 
-    def _refresh(self, out: Out) -> None:
-        try:
-            self._reload_now()
-        except MivloError as gone:
+    def _take_news(self, news: SongState | MivloError, ended: int, out: Out) -> None:
+        if isinstance(news, MivloError):
             self._engine.pause()
-            out.append(_error(str(gone)))
+            out.append(_error(str(news)))
             return
+        self._engine.set_song(news.plan, song_sources(news), known_treated(news))
+        self._know(news)
+        for strip_id in [i for i, number in self._ending.items() if number <= ended]:
+            del self._ending[strip_id]
+            if strip_id in news.plan.strips:
+                self._engine.set_preview(strip_id, None)
         self._curves_due = self._state_due = True
         self._match_soon()
 
-    def _reload_now(self) -> None:
-        song = self._read()
-        self._engine.set_song(song.plan, song_sources(song), known_treated(song))
+    def _know(self, song: SongState) -> None:
         self._song = song
         maker.want(song)
         self._take_passage(song)
@@ -276,8 +303,13 @@ class LiveSession:
             case p.SetProbe(probe=probe):
                 engine.set_probe(probe)
             case p.SetMoves(track_id=track_id):
-                if message.moves is None:  # what was saved before the preview ends is heard, without a step back
-                    self._reload_now()
+                engine.strip(track_id)
+                if message.moves is None:  # heard until what was saved before is read: without a step back
+                    self._ended += 1
+                    self._ending[track_id] = self._ended
+                    self._outdated = True
+                    return
+                self._ending.pop(track_id, None)
                 engine.set_preview(track_id, message.entries())
                 self._curves_due = True
                 self._match_soon()

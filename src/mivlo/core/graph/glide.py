@@ -39,10 +39,16 @@ class Glide:
     ----------
     values : (k,) where they are at first.
     frames : how long a change takes.
+
+    Attributes
+    ----------
+    goal : (k,) where they are going, or stand.
+    ends_silent : whether all of these are 0.
     """
 
     def __init__(self, values: npt.ArrayLike, frames: int) -> None:
         self.goal = np.array(values, dtype=np.float64)
+        self.ends_silent = not self.goal.any()
         self._start = self.goal
         self._frames = max(1, frames)
         self._begins = _LONG_AGO
@@ -58,6 +64,7 @@ class Glide:
             self._start, self.goal, self._begins = goal, goal, _LONG_AGO
         elif not np.array_equal(goal, self.goal):
             self._start, self.goal, self._begins = self.over(frame, frame + 1)[0], goal, frame
+        self.ends_silent = not self.goal.any()
 
     def over(self, start: int, stop: int) -> Floats:
         """The values at the frames start to stop: (n, k), or (1, k) where they stand still."""
@@ -71,3 +78,4 @@ class Glide:
 
     def restore(self, state: GlideState) -> None:
         self._start, self.goal, self._begins = state.start, state.goal, state.begins
+        self.ends_silent = not self.goal.any()

@@ -18,6 +18,7 @@ from mivlo.core.graph.streams import (
     Fader,
     Heard,
     Insert,
+    KnownFader,
     Removed,
     Samples,
     Source,
@@ -178,10 +179,12 @@ class Renderer:
     def _build_strip(self, strip: Strip, keys: Mapping[int, Stream], known: Samples | None) -> None:
         i, points = strip.id, self._points
         if known is not None:
-            points[i, Tap.BEHIND] = self._add(Source(known))
+            source = points[i, Tap.BEHIND] = self._add(Source(known))
+            fader: Fader = self._add(KnownFader(source, ramp=self._ramp))
         else:
             self._build_treatment(strip, keys)
-        self._faders[i] = points[i, Tap.PLACED] = self._add(Fader(points[i, Tap.BEHIND], ramp=self._ramp))
+            fader = self._add(Fader(points[i, Tap.BEHIND], ramp=self._ramp))
+        self._faders[i] = points[i, Tap.PLACED] = fader
 
     def _build_treatment(self, strip: Strip, keys: Mapping[int, Stream]) -> None:
         i, points = strip.id, self._points

@@ -14,8 +14,10 @@ import numpy as np
 
 from mivlo.core.graph.envelope import envelope
 from mivlo.core.graph.glide import Glide
+from mivlo.core.kernels import KNOWN_AT_ONCE, NO_SOUND, add_known, to_single
 from mivlo.core.moves import Channels
 from mivlo.core.processors import Processor, Step
+from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
 
 _PIECE = 16_384
@@ -58,6 +60,15 @@ def frames_of(samples: Samples, start: int, stop: int) -> Floats:
     first = max(0, -start)
     out[first : first + len(inner)] = inner
     return out
+
+
+def as_singles(samples: Samples) -> Singles | None:
+    """A recording in single precision as a plain array that nobody can change, not copied; None if it is not one."""
+    if not isinstance(samples, np.ndarray) or samples.dtype != np.float32 or not samples.flags.c_contiguous:
+        return None
+    plain = np.asarray(samples).view()
+    plain.flags.writeable = False
+    return plain
 
 
 class Clock:
@@ -189,12 +200,18 @@ class Stream:
 
 
 class Source(Stream):
-    """A recording. It can be read anywhere at any time."""
+    """A recording. It can be read anywhere at any time.
+
+    Attributes
+    ----------
+    singles : all of it as a plain array for the fast loops; None where it is kept in another way.
+    """
 
     def __init__(self, samples: Samples) -> None:
         super().__init__(int(samples.shape[1]), begin=0)
         self._samples = samples
         self._last: tuple[int, int, Floats] | None = None
+        self.singles = as_singles(samples)
 
     def can_read(self, start: int) -> bool:
         return True
@@ -226,9 +243,17 @@ class Sum(Stream):
 
     def produce(self, start: int, stop: int) -> Floats:
         out = np.zeros((stop - start, 2))
+        together: list[KnownFader] = []
         for fader in self._faders:
-            if fader.open:
-                out += fader.read(start, stop)
+            if not fader.open:
+                continue
+            if isinstance(fader, KnownFader) and fader.stands(start):
+                together.append(fader)
+                continue
+            mix_known(together, out, start)  # added up in the order of the strips, so that the bits are the same
+            together.clear()
+            out += fader.read(start, stop)
+        mix_known(together, out, start)
         return out
 
 
@@ -419,7 +444,9 @@ class Behind(Gained):
         gain = self.gains.over(start, stop)
         if len(gain) > 1 or gain[0, 0] != 1.0:
             x = x * gain
-        return x.astype(np.float32).astype(np.float64)
+        out = np.empty(x.shape)
+        to_single(x, out)
+        return out
 
 
 class Fader(Gained):
@@ -431,7 +458,7 @@ class Fader(Gained):
     @property
     def open(self) -> bool:
         """Whether anything of it is heard; what sleeps has nothing that could fade out."""
-        return bool(self.gains.goal.any()) or (self.awake and not self.gains.stands(self.position))
+        return not self.gains.ends_silent or (self.awake and not self.gains.stands(self.position))
 
     def active(self) -> Sequence[Stream]:
         return self.inputs if self.open else ()
@@ -439,8 +466,59 @@ class Fader(Gained):
     def produce(self, start: int, stop: int) -> Floats:
         if not self.open:
             return np.zeros((stop - start, 2))
-        return np.asarray(self.inputs[0].read(start, stop) * self.gains.over(start, stop))
+        x, gains = self.inputs[0].read(start, stop), self.gains.over(start, stop)
+        if len(gains) == 1 and gains[0, 0] == gains[0, 1] == 1.0 and x.shape[1] == 2:
+            return x
+        return np.asarray(x * gains)
 
     def peak(self) -> float:
         """Largest sample of what was made last."""
         return float(np.max(np.abs(self._buffer), initial=0.0)) if self.awake and self.open else 0.0
+
+
+class KnownFader(Fader):
+    """The fader of a strip whose treated sound is known: like a recording it can be read anywhere at any time.
+
+    Where its gains stand still, whoever adds it up reads the sound itself, many of them in one call.
+    """
+
+    def __init__(self, before: Source, *, ramp: int) -> None:
+        super().__init__(before, ramp=ramp)
+        self._source = before
+        self._peak = 0.0
+
+    @property
+    def sound(self) -> Singles | None:
+        """What `mix_known` can read at once."""
+        return self._source.singles
+
+    def stands(self, start: int) -> bool:
+        """Whether its gains stand still from a frame on, and its sound can be read at once."""
+        return self._source.singles is not None and self.gains.stands(start)
+
+    def can_read(self, start: int) -> bool:
+        return True
+
+    def read(self, start: int, stop: int) -> Floats:
+        out = np.asarray(self._source.read(start, stop) * self.gains.over(start, stop))
+        self.was_read(stop, float(np.max(np.abs(out), initial=0.0)))
+        return out
+
+    def was_read(self, stop: int, peak: float) -> None:
+        """Somebody read it up to a frame; its largest sample there."""
+        self._from, self._to, self._peak, self.awake = stop, stop, peak, True
+
+    def peak(self) -> float:
+        return self._peak if self.awake and self.open else 0.0
+
+
+def mix_known(faders: Sequence[KnownFader], out: Floats, start: int) -> None:
+    """Add known sounds to (n, 2) from a frame on, each turned by its gains, which stand still."""
+    for first in range(0, len(faders), KNOWN_AT_ONCE):
+        some = faders[first : first + KNOWN_AT_ONCE]
+        sounds = tuple(fader.sound for fader in some) + (NO_SOUND,) * (KNOWN_AT_ONCE - len(some))
+        gains = np.array([fader.gains.goal for fader in some])
+        peaks = np.zeros(len(some))
+        add_known(out, sounds, start, gains, peaks)
+        for fader, peak in zip(some, peaks.tolist(), strict=True):
+            fader.was_read(start + len(out), peak)
