@@ -88,7 +88,7 @@ def test_the_job_can_be_done_without_a_mouse(page: Page, address: str, full_song
     expect(page.get_by_role("button", name=re.compile(r"^Move 2: Bell"))).to_be_visible()
     page.keyboard.press("Control+ArrowDown")
     expect(page.get_by_role("heading", name="Second Marimba")).to_be_visible()
-    page.keyboard.press("3")
+    page.keyboard.press("5")
     expect(page.get_by_role("button", name="Write 2 stems")).to_be_visible()
 
 

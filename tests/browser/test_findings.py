@@ -72,12 +72,12 @@ def test_a_tracks_findings_are_decided_by_keyboard_alone(page: Page, address: st
     assert _violations(page) == []
 
     # four ways to hear it, one key each; playing begins by itself
-    for key, name in (("4", "Boosted"), ("5", "Alone"), ("6", "Without"), ("7", "Removed")):
+    for key, name in (("6", "Boosted"), ("7", "Band"), ("8", "Without"), ("9", "Removed")):
         page.keyboard.press(key)
         expect(card.get_by_role("button", name=re.compile(f"^{name}"))).to_have_attribute("aria-pressed", "true")
         expect(page.get_by_role("button", name="Pause")).to_be_visible()
     expect(page.get_by_role("button", name="Removed only", exact=True)).to_have_attribute("aria-pressed", "true")
-    page.keyboard.press("7")
+    page.keyboard.press("9")
     expect(page.get_by_role("button", name="Treated", exact=True)).to_have_attribute("aria-pressed", "true")
     assert state(address, ringing_song)["tracks"][0]["moves"] == []  # hearing saves nothing
 
@@ -197,7 +197,7 @@ def test_a_proposal_that_is_heard_stays_with_its_track_and_ends_with_it(
     _bench(page)
     first, second = (t["id"] for t in state(address, ringing_song)["tracks"])
     page.keyboard.press("f")
-    page.keyboard.press("6")
+    page.keyboard.press("8")
     expect(page.get_by_role("button", name="Pause")).to_be_visible()
     page.keyboard.press("Control+ArrowDown")
     expect(page.get_by_role("heading", name="More Vibes")).to_be_visible()
@@ -225,3 +225,23 @@ def test_by_night_everything_is_drawn_anew(page: Page, address: str, ringing_son
     changed = [(a, b) for a, b in zip(day, night, strict=True) if a is not None]
     assert len(changed) >= 3
     assert all(a != b for a, b in changed)
+
+
+def test_the_ways_to_hear_a_finding_say_whether_it_is_in_the_mix(page: Page, ringing_song: int) -> None:
+    _bench(page)
+    page.keyboard.press("f")
+    card = page.locator("[data-test=finding]")
+    where = card.get_by_role("group", name="Hear the finding")
+    expect(where.get_by_role("button", name="in the mix")).to_have_attribute("aria-pressed", "true")
+    page.keyboard.press("8")
+    expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute(
+        "title", re.compile("in the mix")
+    )
+    page.keyboard.press("a")  # one key goes alone, and what is heard of the finding goes on
+    expect(where.get_by_role("button", name="in this track")).to_have_attribute("aria-pressed", "true")
+    expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute("aria-pressed", "true")
+    expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute(
+        "title", re.compile("track alone")
+    )
+    page.keyboard.press("f")  # and the next one is heard so too
+    expect(where.get_by_role("button", name="in this track")).to_have_attribute("aria-pressed", "true")

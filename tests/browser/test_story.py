@@ -121,7 +121,8 @@ def test_from_raw_files_to_treated_stems(
 
     # export: what comes out is the treated file
     page.get_by_role("link", name="Handover").click()
-    page.get_by_label("Depth").select_option("32f")
+    page.get_by_role("combobox", name="Depth").press("Enter")
+    page.get_by_role("option", name="32 bit float").click()
     page.get_by_text("Low Marimba", exact=True).first.click()
     page.get_by_role("button", name="Write 1 stem").click()
     with page.expect_download() as download:
@@ -236,7 +237,8 @@ def test_tracks_are_renamed_reordered_and_mixed(page: Page, address: str, full_s
     row.get_by_label("Fader in dB").fill("-4.5")
     row.get_by_label("Fader in dB").press("Enter")
     row.get_by_label("Pan in %").press("ArrowDown")
-    row.get_by_label("Role of Rosewood").select_option("percussion")
+    row.get_by_role("button", name="Role of Rosewood: mallets").click()
+    page.get_by_role("option", name="percussion").click()
     page.get_by_role("button", name="Move Rosewood down").click()
     expect(page.get_by_role("listitem").nth(1)).to_have_attribute("aria-label", "Rosewood")
     track = state(address, full_song)["tracks"][1]
@@ -247,3 +249,18 @@ def test_tracks_are_renamed_reordered_and_mixed(page: Page, address: str, full_s
         -0.05,
         "percussion",
     )
+
+
+def test_what_is_read_on_the_line_hides_nothing_and_can_be_switched_off(page: Page, full_song: int) -> None:
+    _open_bench(page)
+    page.mouse.move(*_at(page, "map", 0.5, _y_of(440.0)))
+    readout = page.locator("[data-test=readout]")
+    expect(readout).to_contain_text("A4")
+    below, panel = readout.bounding_box(), page.locator("[data-test=map]").bounding_box()
+    assert below is not None
+    assert panel is not None
+    assert below["y"] >= panel["y"] + panel["height"]
+    page.keyboard.press("Shift+W")
+    expect(readout).to_be_hidden()
+    page.reload()  # it stays so
+    expect(page.get_by_role("button", name="figures")).to_have_attribute("aria-pressed", "false")

@@ -5,9 +5,12 @@ import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { writeTime } from "../lib/notes";
-import { complain, useSong } from "../stores/song";
+import { complain } from "../lib/complain";
+import { useSong } from "../stores/song";
+import { useChanges } from "../stores/changes";
 
 const song = useSong();
+const changes = useChanges();
 const router = useRouter();
 const making = ref(false);
 const name = ref("");
@@ -25,7 +28,7 @@ const facts = computed(() => {
   const s = song.song;
   return s ? `${s.tracks.length} tracks · ${writeTime(s.duration_s, 0)} · ${s.sample_rate / 1000} kHz` : "";
 });
-const saved = computed(() => (song.savedAt ? `Saved ${song.savedAt.toTimeString().slice(0, 5)}` : "All saved"));
+const saved = computed(() => (changes.savedAt ? `Saved ${changes.savedAt.toTimeString().slice(0, 5)}` : "All saved"));
 
 function choose(value: number | string): void {
   if (value === "new") {
@@ -62,8 +65,8 @@ async function create(): Promise<void> {
     </nav>
     <span class="right">
       <span class="soft" role="status">{{ saved }}</span>
-      <button type="button" class="plain small" :disabled="!song.song?.undo_label" :title="song.song?.undo_label ? `Undo: ${song.song.undo_label}` : 'Nothing to undo'" @click="song.undo()">Undo</button>
-      <button type="button" class="plain small" :disabled="!song.song?.redo_label" :title="song.song?.redo_label ? `Redo: ${song.song.redo_label}` : 'Nothing to redo'" @click="song.redo()">Redo</button>
+      <button type="button" class="plain small" :disabled="!song.song?.undo_label" :title="song.song?.undo_label ? `Undo: ${song.song.undo_label}` : 'Nothing to undo'" @click="changes.undo()">Undo</button>
+      <button type="button" class="plain small" :disabled="!song.song?.redo_label" :title="song.song?.redo_label ? `Redo: ${song.song.redo_label}` : 'Nothing to redo'" @click="changes.redo()">Redo</button>
       <button type="button" class="plain small" :aria-pressed="night" @click="night = !night">Night</button>
       <button type="button" class="plain small" @click="emit('help')">Keys</button>
     </span>
@@ -72,9 +75,9 @@ async function create(): Promise<void> {
         <label for="song-name">Name</label>
         <ElInput id="song-name" v-model="name" maxlength="120" autofocus />
         <label for="song-rate">Sample rate in Hz</label>
-        <select id="song-rate" v-model.number="rate" class="rate">
-          <option v-for="r in [44100, 48000, 88200, 96000, 176400, 192000]" :key="r" :value="r">{{ r }}</option>
-        </select>
+        <ElSelect id="song-rate" v-model="rate" aria-label="Sample rate in Hz">
+          <ElOption v-for="r in [44100, 48000, 88200, 96000, 176400, 192000]" :key="r" :value="r" :label="r" />
+        </ElSelect>
         <div class="buttons"><ElButton type="primary" native-type="submit" :disabled="!name.trim()">Make the song</ElButton></div>
       </form>
     </ElDialog>
@@ -90,6 +93,5 @@ nav a { color: var(--soft); text-decoration: none; font-size: 14px; display: fle
 nav a.router-link-active { color: var(--ink); font-weight: 600; border-bottom-color: var(--stand-out); }
 .right { display: flex; gap: 8px; align-items: center; font-size: 12px; }
 label { display: block; margin: 8px 0 3px; font-size: 12px; color: var(--soft); }
-.rate { font: inherit; padding: 4px; background: var(--panel); color: var(--ink); border: 1px solid var(--line); border-radius: 3px; }
 .buttons { margin-top: 16px; text-align: right; }
 </style>

@@ -1,30 +1,20 @@
 <script setup lang="ts">
 /** All keys that work in this view. */
 import { ElDialog } from "element-plus";
-import { computed } from "vue";
-import { allActions } from "../lib/keys";
+import { shownKeys } from "../lib/keys";
 
 const open = defineModel<boolean>({ required: true });
-const groups = computed(() => {
-  const found = new Map<string, { keys: string; says: string }[]>();
-  for (const action of allActions()) {
-    const list = found.get(action.group) ?? [];
-    list.push({ keys: action.keys.join(" or "), says: action.says });
-    found.set(action.group, list);
-  }
-  return [...found];
-});
 </script>
 
 <template>
   <ElDialog v-model="open" title="Keys" width="min(1080px, 94vw)" top="4vh">
     <div class="groups" tabindex="0" role="region" aria-label="All keys">
-      <section v-for="[group, actions] in groups" :key="group">
+      <section v-for="[group, lines] in shownKeys()" :key="group">
         <h2 class="caption">{{ group }}</h2>
         <dl>
-          <template v-for="action in actions" :key="action.says">
-            <dt class="figure">{{ action.keys }}</dt>
-            <dd>{{ action.says }}</dd>
+          <template v-for="line in lines" :key="line.says">
+            <dt class="figure">{{ line.keys.join(" or ") }}</dt>
+            <dd>{{ line.says }}</dd>
           </template>
         </dl>
       </section>

@@ -15,6 +15,8 @@ const props = defineProps<{
   ratio?: boolean;
   digits?: number;
   compact?: boolean;
+  /** The label is said, not shown: what stands beside it tells what it is. */
+  bare?: boolean;
 }>();
 
 const emit = defineEmits<{
@@ -85,8 +87,8 @@ function drag(event: PointerEvent): void {
 </script>
 
 <template>
-  <div class="number" :class="{ compact }">
-    <span class="label" aria-hidden="true" title="drag up or down" @pointerdown="drag">{{ label }}</span>
+  <div class="number" :class="{ compact, bare }">
+    <span v-if="!bare" class="label" aria-hidden="true" title="drag up or down" @pointerdown="drag">{{ label }}</span>
     <span class="box">
       <input
         class="figure" role="spinbutton" autocomplete="off" :aria-label="unit ? `${label} in ${unit}` : label"
@@ -108,6 +110,7 @@ function drag(event: PointerEvent): void {
 input {
   border: 0; background: transparent; color: var(--ink); font-size: 13px; width: 100%; min-width: 3.4em; padding: 1px 0;
 }
+.bare input { min-width: 2.6em; width: 3em; font-size: 11.5px; text-align: right; }
 .compact input { width: 3.6em; text-align: right; }
 .unit { color: var(--soft); font-size: 11px; }
 </style>

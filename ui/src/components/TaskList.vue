@@ -3,17 +3,17 @@
 import { ElProgress } from "element-plus";
 import { computed, ref } from "vue";
 import type { Task } from "../api/client";
-import { useSong } from "../stores/song";
+import { useTasks } from "../stores/tasks";
 
 const props = defineProps<{
-  tasks: Task[];
+  tasks: readonly Task[];
   /** Files on their way to the server. */
   sending?: { name: string; share: number }[];
   /** Leave out what ended well without anything to say. */
   hideDone?: boolean;
 }>();
 
-const song = useSong();
+const work = useTasks();
 const seen = ref(new Set<number>());
 const open = (task: Task) => task.state === "waiting" || task.state === "running";
 const shown = computed(() =>
@@ -40,7 +40,7 @@ function dismiss(id: number): void {
         {{ task.message }}
         <a v-for="name in files(task)" :key="name" :href="`/api/tasks/${task.id}/files/${encodeURIComponent(name)}`" download>{{ name }}</a>
       </span>
-      <button v-if="open(task)" type="button" class="plain small" :aria-label="`Cancel ${task.label}`" @click="song.cancel(task.id)">Cancel</button>
+      <button v-if="open(task)" type="button" class="plain small" :aria-label="`Cancel ${task.label}`" @click="work.cancel(task.id)">Cancel</button>
       <button v-else type="button" class="plain small quiet" :aria-label="`Dismiss ${task.label}`" @click="dismiss(task.id)">Dismiss</button>
     </li>
   </ul>

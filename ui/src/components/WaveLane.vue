@@ -1,13 +1,17 @@
 <script setup lang="ts">
 /** The waveform of one track over the whole song; dragging over it sets the passage. */
+import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
-import { type Track, bytes } from "../api/client";
+import type { Track } from "../api/client";
+import { cache } from "../data/cache";
+import { waveformQuery } from "../data/queries";
 import { timeToX, xToTime } from "../lib/axis";
 import { colour, usePicture } from "../lib/canvas";
 import { useDrag } from "../lib/drag";
 import { useLive } from "../live/session";
-import { useBench } from "../stores/bench";
-import { complain, useSong } from "../stores/song";
+import { useChanges } from "../stores/changes";
+import { useSong } from "../stores/song";
+import { useView } from "../stores/view";
 
 const props = defineProps<{
   track: Track;
@@ -16,29 +20,17 @@ const props = defineProps<{
 }>();
 const POINTS = 1000;
 const song = useSong();
+const changes = useChanges();
 const live = useLive();
-const bench = useBench();
+const view = useView();
 const beginDrag = useDrag();
 const canvas = ref<HTMLCanvasElement | null>(null);
-const wave = ref<Int8Array | null>(null);
+const { data: wave } = useQuery(computed(() => waveformQuery(song.id, props.track.id, props.track.audio_sha256, song.duration, POINTS)), cache);
 const selecting = ref<{ from: number; to: number } | null>(null);
-const whole = computed(() => ({ from: 0, to: Math.max(0.25, song.song?.duration_s ?? 1) }));
-
-watch(
-  [() => props.track.id, () => props.track.audio_sha256, () => song.song?.duration_s],
-  async () => {
-    try {
-      wave.value = new Int8Array(await bytes(`/api/songs/${song.id}/tracks/${props.track.id}/waveform?points=${POINTS}`));
-      redraw();
-    } catch (problem) {
-      complain(problem);
-    }
-  },
-  { immediate: true },
-);
+const whole = computed(() => ({ from: 0, to: Math.max(0.25, song.duration) }));
 
 const { width, redraw } = usePicture(canvas, (g, w, h) => {
-  const passage = selecting.value ?? bench.passage;
+  const passage = selecting.value ?? view.passage;
   if (passage) {
     const [a, b] = [timeToX(passage.from, whole.value, w), timeToX(passage.to, whole.value, w)];
     g.fillStyle = colour("probe-soft");
@@ -54,10 +46,10 @@ const { width, redraw } = usePicture(canvas, (g, w, h) => {
     const [low, high] = [(data[2 * i] as number) / full, (data[2 * i + 1] as number) / full];
     g.fillRect((i / POINTS) * w, h / 2 - (high * h) / 2, Math.max(1, w / POINTS), Math.max(1, ((high - low) * h) / 2));
   }
-  g.fillStyle = colour("ink");
-  g.fillRect(timeToX(live.position, whole.value, w), 0, 1, h);
 });
-watch([() => live.position, () => bench.passage, whole, () => props.track.mute], redraw);
+watch([() => view.passage, whole, wave, () => props.track.mute], redraw);
+// the picture stays while it plays: only this moves
+const playhead = computed(() => `translateX(${timeToX(live.position, whole.value, width.value)}px)`);
 
 function select(event: PointerEvent): void {
   const left = (event.currentTarget as HTMLElement).getBoundingClientRect().left;
@@ -73,7 +65,7 @@ function select(event: PointerEvent): void {
       const chosen = selecting.value;
       selecting.value = null;
       if (!e) return; // the lane has gone
-      if (chosen && chosen.to - chosen.from >= 0.1) void song.setPassage(Number(chosen.from.toFixed(3)), Number(chosen.to.toFixed(3)));
+      if (chosen && chosen.to - chosen.from >= 0.1) void changes.setPassage(Number(chosen.from.toFixed(3)), Number(chosen.to.toFixed(3)));
       else live.seek(start);
     },
   });
@@ -81,9 +73,14 @@ function select(event: PointerEvent): void {
 </script>
 
 <template>
-  <canvas ref="canvas" class="lane" role="img" :aria-label="`Waveform of ${track.name}; drag over it to set the passage`" @pointerdown="select" />
+  <div class="lane">
+    <canvas ref="canvas" role="img" :aria-label="`Waveform of ${track.name}; drag over it to set the passage`" @pointerdown="select" />
+    <i class="playhead" :style="{ transform: playhead }" />
+  </div>
 </template>
 
 <style scoped>
-.lane { width: 100%; height: 100%; display: block; cursor: text; touch-action: none; }
+.lane { position: relative; width: 100%; height: 100%; overflow: hidden; }
+canvas { width: 100%; height: 100%; display: block; cursor: text; touch-action: none; }
+.playhead { position: absolute; left: 0; top: 0; bottom: 0; width: 1px; background: var(--ink); pointer-events: none; }
 </style>

@@ -1,4 +1,6 @@
-/** Geometry of the one frequency axis: logarithmic, low at the bottom. Pure functions. */
+/** Geometry of the one frequency axis: logarithmic, low at the bottom; and of time and level. Pure functions. */
+
+import { type ScaleLinear, type ScaleLogarithmic, scaleLinear, scaleLog } from "d3-scale";
 
 export type Hz = number;
 export type Seconds = number;
@@ -18,14 +20,20 @@ export const WHOLE: FrequencyRange = { low: LOWEST, high: HIGHEST };
 
 const octaves = (range: FrequencyRange) => Math.log2(range.high / range.low);
 
-/** Distance from the top in pixels. */
-export function frequencyToY(hz: Hz, range: FrequencyRange, height: number): number {
-  return height * (1 - Math.log2(hz / range.low) / octaves(range));
+/** A curve asks for the same scale many times: the last one is kept. */
+let drawn: { range: FrequencyRange; height: number; scale: ScaleLogarithmic<number, number> } | null = null;
+
+function frequencyScale(range: FrequencyRange, height: number): ScaleLogarithmic<number, number> {
+  if (drawn?.range !== range || drawn.height !== height) {
+    drawn = { range, height, scale: scaleLog([range.low, range.high], [height, 0]) };
+  }
+  return drawn.scale;
 }
 
-export function yToFrequency(y: number, range: FrequencyRange, height: number): Hz {
-  return range.low * 2 ** ((1 - y / height) * octaves(range));
-}
+/** Distance from the top in pixels. */
+export const frequencyToY = (hz: Hz, range: FrequencyRange, height: number): number => frequencyScale(range, height)(hz);
+
+export const yToFrequency = (y: number, range: FrequencyRange, height: number): Hz => frequencyScale(range, height).invert(y);
 
 function fitted(low: Hz, span: number): FrequencyRange {
   const whole = octaves(WHOLE);
@@ -50,23 +58,21 @@ export function clampFrequency(hz: Hz): Hz {
   return Math.min(20000, Math.max(20, hz));
 }
 
-/** Labelled frequencies 1, 2, 5 a decade (closer ones when zoomed in). */
+/** Labelled frequencies: 1, 2, 5 a decade, closer ones when zoomed in. */
 export function frequencyTicks(range: FrequencyRange): Hz[] {
-  const steps = octaves(range) > 4 ? [1, 2, 5] : octaves(range) > 1.5 ? [1, 1.5, 2, 3, 4, 5, 7] : [];
-  const ticks: Hz[] = [];
-  if (steps.length === 0) {
-    const width = 10 ** Math.floor(Math.log10(range.high - range.low) - 0.4);
-    for (let f = Math.ceil(range.low / width) * width; f <= range.high; f += width) ticks.push(f);
-    return ticks.length > 16 ? ticks.filter((_, i) => i % 2 === 0) : ticks;
-  }
-  for (let decade = 10; decade <= 10000; decade *= 10) {
-    for (const step of steps) {
-      const f = decade * step;
-      if (f >= range.low && f <= range.high) ticks.push(f);
-    }
-  }
-  return ticks;
+  const shown = octaves(range);
+  if (shown <= 1.5) return scaleLinear([range.low, range.high], [0, 1]).ticks(8);
+  const digits = shown > 4 ? [1, 2, 5] : [1, 2, 3, 4, 5, 7];
+  const digit = (hz: Hz) => Math.round(hz / 10 ** Math.floor(Math.log10(hz) + 1e-9));
+  return scaleLog([range.low, range.high], [0, 1]).ticks().filter((hz) => digits.includes(digit(hz)));
 }
+
+/** Levels from left to right over a width. */
+export const levelScale = (low: Decibels, high: Decibels, width: number): ScaleLinear<number, number> => scaleLinear([low, high], [0, width]);
+
+/** Levels to be labelled: the multiples of a step within a scale. */
+export const levelTicks = (low: Decibels, high: Decibels, step: Decibels): Decibels[] =>
+  Array.from({ length: Math.floor(high / step) - Math.ceil(low / step) + 1 }, (_, i) => (Math.ceil(low / step) + i) * step);
 
 /** Critical band edges in Hz (Zwicker 1961; from memory): the rungs of the ruler. */
 export const RUNGS: readonly Hz[] = [
@@ -98,13 +104,11 @@ export interface TimeRange {
   readonly to: Seconds;
 }
 
-export function timeToX(s: Seconds, range: TimeRange, width: number): number {
-  return ((s - range.from) / (range.to - range.from)) * width;
-}
+const timeScale = (range: TimeRange, width: number) => scaleLinear([range.from, range.to], [0, width]);
 
-export function xToTime(x: number, range: TimeRange, width: number): Seconds {
-  return range.from + (x / width) * (range.to - range.from);
-}
+export const timeToX = (s: Seconds, range: TimeRange, width: number): number => timeScale(range, width)(s);
+
+export const xToTime = (x: number, range: TimeRange, width: number): Seconds => timeScale(range, width).invert(x);
 
 /** Zoom by a factor (above 1: closer) around a time, within 0 to `end`. */
 export function zoomTime(range: TimeRange, around: Seconds, factor: number, end: Seconds): TimeRange {

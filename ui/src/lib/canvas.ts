@@ -2,6 +2,7 @@
 
 import { useDevicePixelRatio, useElementSize } from "@vueuse/core";
 import { type Ref, onBeforeUnmount, watch, watchEffect } from "vue";
+import { forgetFrame, nextFrame } from "./frames";
 import { useTheme } from "./theme";
 
 export interface Picture {
@@ -17,10 +18,8 @@ export function usePicture(
 ): Picture {
   const { width, height } = useElementSize(canvas);
   const { pixelRatio } = useDevicePixelRatio();
-  let due = 0;
 
   function paint(): void {
-    due = 0;
     const element = canvas.value;
     const g = element?.getContext("2d");
     if (!element || !g || width.value < 1 || height.value < 1) return;
@@ -35,13 +34,11 @@ export function usePicture(
     draw(g, width.value, height.value);
   }
 
-  function redraw(): void {
-    if (!due) due = requestAnimationFrame(paint);
-  }
+  const redraw = () => nextFrame(paint);
 
   watch([width, height, pixelRatio, useTheme()], redraw);
   watchEffect(() => canvas.value && redraw());
-  onBeforeUnmount(() => cancelAnimationFrame(due));
+  onBeforeUnmount(() => forgetFrame(paint));
   return { width, height, redraw };
 }
 

@@ -1,17 +1,18 @@
 /** Words for findings. What stands out and why is computed by the server. */
 
 import type { Finding } from "../api/client";
+import type { KeyName } from "./keymap";
 import { signed, writeHz } from "./notes";
 
 export type Kind = Finding["document"]["kind"];
 export type Way = "boosted" | "alone" | "without" | "removed";
 
 /** The four ways to hear a finding, with their keys. */
-export const WAYS: readonly { way: Way; key: string; label: string; says: string }[] = [
-  { way: "boosted", key: "4", label: "Boosted", says: "hear the finding boosted" },
-  { way: "alone", key: "5", label: "Alone", says: "hear the finding alone" },
-  { way: "without", key: "6", label: "Without", says: "hear the track with the proposed cut" },
-  { way: "removed", key: "7", label: "Removed", says: "hear only what the proposed cut removes" },
+export const WAYS: readonly { way: Way; key: KeyName; label: string }[] = [
+  { way: "boosted", key: "finding.boosted", label: "Boosted" },
+  { way: "alone", key: "finding.alone", label: "Band" },
+  { way: "without", key: "finding.without", label: "Without" },
+  { way: "removed", key: "finding.removed", label: "Removed" },
 ];
 
 const percent = (share: number) => `${Math.round(100 * share)} %`;

@@ -1,24 +1,36 @@
-/** The keys: one list that both acts and is shown. */
+/** What keys do: the table names them, views bind what they can do. */
 
-import { onBeforeUnmount, onMounted, shallowReactive } from "vue";
+import { useEventListener, tryOnScopeDispose } from "@vueuse/core";
+import { shallowReactive } from "vue";
+import { type Group, KEYMAP, type KeyLine, type KeyName } from "./keymap";
 
 export interface KeyAction {
-  /** As KeyboardEvent.key, with "Ctrl+" or "Shift+" before it where they are held. */
-  readonly keys: readonly string[];
-  readonly says: string;
-  readonly group: string;
   readonly act: (event: KeyboardEvent) => void;
   /** For actions that last while the key is held. */
   readonly release?: () => void;
-  /** A tap switches; held for longer than HELD_MS it switches back when it is let go. */
-  readonly momentary?: boolean;
 }
+
+export type Bindings = Partial<Record<KeyName, KeyAction | KeyAction["act"]>>;
 
 export const HELD_MS = 300;
 
-const registered = shallowReactive(new Set<readonly KeyAction[]>());
+const bound = shallowReactive(new Set<Bindings>());
 
-export const allActions = (): KeyAction[] => [...registered].flat();
+/** The lines of the table that do something now, by group. */
+export function shownKeys(): Map<Group, KeyLine[]> {
+  const now = new Set([...bound].flatMap((bindings) => Object.keys(bindings)));
+  const groups = new Map<Group, KeyLine[]>();
+  for (const [name, line] of Object.entries(KEYMAP)) {
+    if (now.has(name)) groups.set(line.group, [...(groups.get(line.group) ?? []), line]);
+  }
+  return groups;
+}
+
+/** How a key is written on a button. */
+export const keyOf = (name: KeyName): string => {
+  const key = KEYMAP[name].keys[0] ?? "";
+  return key.length === 1 ? key.toUpperCase() : key;
+};
 
 export function nameOf(event: KeyboardEvent): string {
   const key = event.key === " " ? "Space" : event.key.length === 1 ? event.key.toLowerCase() : event.key;
@@ -47,43 +59,40 @@ function busy(event: KeyboardEvent): boolean {
   return target instanceof HTMLElement && target.closest("[role=listbox], [role=slider]") !== null && event.key.startsWith("Arrow");
 }
 
-/** Register actions for as long as the component lives. */
-export function useKeys(actions: readonly KeyAction[]): void {
-  const held = new Map<string, KeyAction>();
-  const since = new Map<string, number>();
-  const down = (event: KeyboardEvent) => {
+/** Bind keys for as long as the scope lives. */
+export function useKeys(bindings: Bindings): void {
+  const byKey = new Map<string, { line: KeyLine; action: KeyAction }>();
+  for (const [name, given] of Object.entries(bindings)) {
+    const line: KeyLine = KEYMAP[name as KeyName];
+    for (const key of line.keys) byKey.set(key, { line, action: typeof given === "function" ? { act: given } : given });
+  }
+  const held = new Map<string, { line: KeyLine; action: KeyAction; since: number }>();
+
+  useEventListener(window, "keydown", (event: KeyboardEvent) => {
     if (busy(event)) return;
-    const name = nameOf(event);
-    const action = actions.find((a) => a.keys.includes(name));
-    if (!action) return;
+    const found = byKey.get(nameOf(event));
+    if (!found) return;
     event.preventDefault();
-    if (event.repeat && (action.release || action.momentary)) return;
-    if (action.release || action.momentary) held.set(event.key.toLowerCase(), action);
-    since.set(event.key.toLowerCase(), event.timeStamp);
-    action.act(event);
-  };
-  const up = (event: KeyboardEvent) => {
+    const lasts = found.action.release !== undefined || found.line.momentary;
+    if (event.repeat && lasts) return;
+    if (lasts) held.set(event.key.toLowerCase(), { ...found, since: event.timeStamp });
+    found.action.act(event);
+  });
+  useEventListener(window, "keyup", (event: KeyboardEvent) => {
     const key = event.key.toLowerCase();
-    const action = held.get(key);
+    const found = held.get(key);
     held.delete(key);
-    action?.release?.();
-    if (action?.momentary && event.timeStamp - (since.get(key) ?? event.timeStamp) > HELD_MS) action.act(event);
-  };
+    found?.action.release?.();
+    if (found?.line.momentary && event.timeStamp - found.since > HELD_MS) found.action.act(event);
+  });
   const lost = () => {
-    held.forEach((action) => action.release?.());
+    held.forEach(({ action }) => action.release?.());
     held.clear();
   };
-  onMounted(() => {
-    registered.add(actions);
-    window.addEventListener("keydown", down);
-    window.addEventListener("keyup", up);
-    window.addEventListener("blur", lost);
-  });
-  onBeforeUnmount(() => {
+  useEventListener(window, "blur", lost);
+  bound.add(bindings);
+  tryOnScopeDispose(() => {
     lost();
-    registered.delete(actions);
-    window.removeEventListener("keydown", down);
-    window.removeEventListener("keyup", up);
-    window.removeEventListener("blur", lost);
+    bound.delete(bindings);
   });
 }

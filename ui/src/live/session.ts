@@ -1,9 +1,10 @@
 /** The listening session: what the engine says, and what we ask of it. The page computes no sound. */
 
+import { useWebSocket } from "@vueuse/core";
 import { defineStore } from "pinia";
 import { reactive, ref, shallowRef } from "vue";
+import { complain } from "../lib/complain";
 import type { Move, NewMove } from "../lib/moves";
-import { complain } from "../stores/song";
 import { CURVES, type Curves, SOUND, type Sound, SPECTRUM, type Spectrum, decode } from "./messages";
 
 export type Scope = "alone" | "mix";
@@ -78,8 +79,6 @@ export const useLive = defineStore("live", () => {
   /** Time from a control message to the block that contains it, in ms, as last measured. */
   const answerMs = ref(0);
 
-  let socket: WebSocket | null = null;
-  let songId = 0;
   let seq = 0;
   let sampleRate = 48000;
   let context: AudioContext | null = null;
@@ -89,37 +88,49 @@ export const useLive = defineStore("live", () => {
   let blocks: { firstFrame: number; position: number; frames: number }[] = [];
   const asked = new Map<number, number>();
 
+  const address = ref<string | undefined>();
+  const { ws, close } = useWebSocket(address, {
+    autoReconnect: { delay: 1000 },
+    onConnected: (socket) => {
+      socket.binaryType = "arraybuffer";
+    },
+    onMessage: (socket, { data }: MessageEvent<string | ArrayBuffer>) => {
+      if (socket !== ws.value) return; // what is left of an old one
+      if (typeof data === "string") told(JSON.parse(data) as Told);
+      else heard(data);
+    },
+    onDisconnected: (socket) => {
+      if (socket !== ws.value) return;
+      connected.value = false;
+      Object.assign(state, { ...EMPTY_STATE, focus: state.focus, scope: state.scope, signal: state.signal });
+    },
+  });
+
+  function post(message: Record<string, unknown>): boolean {
+    if (ws.value?.readyState !== WebSocket.OPEN) return false;
+    ws.value.send(JSON.stringify(message));
+    return true;
+  }
+
   function send(message: Record<string, unknown>): void {
-    if (socket?.readyState !== WebSocket.OPEN) return;
     seq += 1;
-    asked.set(seq, performance.now());
-    socket.send(JSON.stringify({ seq, ...message }));
+    if (post({ seq, ...message })) asked.set(seq, performance.now());
   }
 
   function connect(id: number): void {
-    if (songId === id && socket && socket.readyState <= WebSocket.OPEN) return;
-    disconnect();
-    songId = id;
+    rest();
     const scheme = location.protocol === "https:" ? "wss" : "ws";
-    const mine = new WebSocket(`${scheme}://${location.host}/api/songs/${id}/live`);
-    mine.binaryType = "arraybuffer";
-    mine.onmessage = ({ data }) => {
-      if (typeof data === "string") told(JSON.parse(data) as Told);
-      else heard(data as ArrayBuffer);
-    };
-    mine.onclose = () => {
-      if (socket !== mine) return;
-      connected.value = false;
-      Object.assign(state, { ...EMPTY_STATE, focus: state.focus, scope: state.scope, signal: state.signal });
-      window.setTimeout(() => socket === mine && connect(((songId = 0), id)), 1000);
-    };
-    socket = mine;
+    address.value = `${scheme}://${location.host}/api/songs/${id}/live`;
   }
 
   function disconnect(): void {
-    const old = socket;
-    socket = null;
-    old?.close();
+    address.value = undefined;
+    close();
+    rest();
+  }
+
+  /** Nothing is known of the session any more. */
+  function rest(): void {
     connected.value = false;
     flush();
     Object.assign(state, EMPTY_STATE);
@@ -205,9 +216,9 @@ export const useLive = defineStore("live", () => {
       let before = -1;
       player.port.onmessage = ({ data }: MessageEvent<{ played: number; dropped: number; epoch: number }>) => {
         dropped.value = data.dropped;
-        if (data.epoch !== epoch || data.played === before || socket?.readyState !== WebSocket.OPEN) return;
+        if (data.epoch !== epoch || data.played === before) return;
+        if (!post({ type: "played", frames: data.played, dropped: data.dropped })) return;
         before = data.played;
-        socket.send(JSON.stringify({ type: "played", frames: data.played, dropped: data.dropped }));
         follow(data.played);
       };
     }

@@ -1,41 +1,33 @@
-/** The bench: the track that is looked at, the shared axes, the line, the probe, the chosen move. */
+/** The bench: the track that is looked at, and its moves as they are shown and heard. */
 
+import { useQuery } from "@tanstack/vue-query";
 import { defineStore } from "pinia";
-import { computed, reactive, ref, shallowRef, watch } from "vue";
-import { type Profile, api, ask } from "../api/client";
-import { type FrequencyRange, type TimeRange, WHOLE, clampFrequency, pulledTo } from "../lib/axis";
-import { type Move, type NewMove, hasGain, hasSlope, valuesOf } from "../lib/moves";
-import { type ProbeMode, useLive } from "../live/session";
-import { complain, useSong } from "./song";
+import { computed, ref, shallowRef } from "vue";
+import type { Profile } from "../api/client";
+import { cache } from "../data/cache";
+import { profileQuery } from "../data/queries";
+import { type Move, type NewMove, hasGain, hasSlope, qOfOctaves, valuesOf } from "../lib/moves";
+import { useLive } from "../live/session";
+import { useChanges } from "./changes";
+import { useProbe } from "./probe";
+import { useSong } from "./song";
+import { useView } from "./view";
 
-const NARROWEST = 0.05;
-const WIDEST = 2;
 /** A cut is made wider than the band that found it (common practice, no source). */
 const CUT_WIDER = 1.5;
 const CUT_DB = -6;
+/** Where a move begins when there is no line. */
+const USUAL_HZ: Partial<Record<Move["shape"], number>> = { low_cut: 60, high_cut: 12_000, low_shelf: 150, high_shelf: 6_000 };
 
 export const useBench = defineStore("bench", () => {
   const song = useSong();
+  const changes = useChanges();
   const live = useLive();
+  const view = useView();
+  const probe = useProbe();
 
   const trackId = ref<number | null>(null);
   const track = computed(() => song.tracks.find((t) => t.id === trackId.value) ?? null);
-
-  const frequencies = ref<FrequencyRange>(WHOLE);
-  const times = ref<TimeRange>({ from: 0, to: 1 });
-  const mapWhole = ref(false);
-  const mapTreated = ref(false);
-
-  /** The frequency of the line that goes through all panels; null when there is none. */
-  const line = ref<number | null>(null);
-  const lineTime = ref<number | null>(null);
-
-  const probe = reactive({
-    on: false, latched: false, octaves: 0.1, gain_db: 12, margin_db: 6, mode: "boost" as ProbeMode,
-  });
-
-  /** Spots that pull the probe while it is swept. */
-  const spots = shallowRef<readonly { hz: number; octaves: number }[]>([]);
 
   const chosen = ref<number | null>(null);
   /** Values of moves while one is dragged: heard, but not saved yet. */
@@ -43,103 +35,51 @@ export const useBench = defineStore("bench", () => {
   const moves = computed<readonly Move[]>(() => dragged.value ?? track.value?.moves ?? []);
   const chosenMove = computed(() => moves.value.find((m) => m.id === chosen.value) ?? null);
 
-  const profile = shallowRef<Profile | null>(null);
+  /** What the track sounds like, as a name: its recording and the moves that are on. */
+  const sound = computed(() => ({ recording: track.value?.audio_sha256, moves: track.value?.moves.filter((m) => m.enabled) }));
+  const profiled = useQuery(
+    computed(() => ({
+      ...profileQuery(song.id, track.value?.id ?? null, sound.value, view.passage),
+      // the old curve of the same track stays until the new one is there
+      placeholderData: (old: Profile | undefined, of?: { queryKey: readonly unknown[] }) => (of?.queryKey[3] === trackId.value ? old : undefined),
+    })),
+    cache,
+  );
+  const profile = computed(() => profiled.data.value ?? null);
 
-  const passage = computed<TimeRange | null>(() => {
-    const s = song.song;
-    return s?.passage_from_s != null && s.passage_to_s != null ? { from: s.passage_from_s, to: s.passage_to_s } : null;
-  });
-
-  function showTimes(): void {
-    const whole = { from: 0, to: Math.max(0.25, song.song?.duration_s ?? 1) };
-    times.value = mapWhole.value || !passage.value ? whole : passage.value;
-  }
-
-  watch([passage, mapWhole, () => song.song?.duration_s], showTimes, { immediate: true });
-
-  function look(id: number): void {
+  function look(id: number | null): void {
     if (trackId.value === id) return;
-    endProbe();
+    probe.end();
     if (dragged.value && trackId.value !== null) live.previewMoves(trackId.value, null);
     trackId.value = id;
     chosen.value = null;
     dragged.value = null;
-    profile.value = null;
   }
-
-  // --- the probe ---
-
-  function sendProbe(): void {
-    if (!probe.on || line.value === null) return;
-    const { octaves, gain_db, margin_db, mode } = probe;
-    live.setProbe({ frequency_hz: line.value, octaves, gain_db, margin_db, mode });
-  }
-
-  function startProbe(at: number | null = line.value): void {
-    if (at === null) return;
-    line.value = clampFrequency(at);
-    probe.on = true;
-    sendProbe();
-  }
-
-  function endProbe(): void {
-    probe.latched = false;
-    if (!probe.on) return;
-    probe.on = false;
-    live.setProbe(null);
-  }
-
-  /** The hold ends; a latched probe stays. */
-  function releaseProbe(): void {
-    if (!probe.latched) endProbe();
-  }
-
-  function toggleLatch(): void {
-    if (probe.latched) return endProbe();
-    if (line.value === null) line.value = 1000;
-    probe.latched = true;
-    startProbe();
-  }
-
-  function widenProbe(factor: number): void {
-    probe.octaves = Math.min(WIDEST, Math.max(NARROWEST, probe.octaves * factor));
-  }
-
-  /** The pointer or a key moves the line; an active probe follows at once. Only a swept one is pulled: keys are exact. */
-  function moveLine(hz: number | null, time: number | null = null, swept = false): void {
-    if (hz === null && probe.latched) return;
-    line.value = hz === null ? null : clampFrequency(probe.on && swept ? pulledTo(hz, spots.value) : hz);
-    lineTime.value = time;
-    sendProbe();
-  }
-
-  watch(() => [probe.octaves, probe.gain_db, probe.margin_db, probe.mode], sendProbe);
 
   // --- moves ---
 
   async function add(values: NewMove): Promise<void> {
     if (!track.value) return;
     const known = new Set(track.value.moves.map((m) => m.id));
-    if (await song.addMove(track.value.id, values)) {
+    if (await changes.addMove(track.value.id, values)) {
       chosen.value = track.value?.moves.find((m) => !known.has(m.id))?.id ?? null;
     }
   }
 
   /** The pinned-down spot becomes a cut, wider than the probe. */
   async function cutAtLine(): Promise<void> {
-    if (line.value === null) return;
-    const octaves = Math.min(4, probe.octaves * CUT_WIDER);
-    const q = Math.sqrt(2 ** octaves) / (2 ** octaves - 1);
-    endProbe();
+    if (probe.line === null) return;
+    const q = qOfOctaves(Math.min(4, probe.values.octaves * CUT_WIDER));
+    probe.end();
     await add({
-      shape: "bell", frequency_hz: Number(line.value.toFixed(2)), q: Number(q.toFixed(3)), gain_db: CUT_DB,
+      shape: "bell", frequency_hz: Number(probe.line.toFixed(2)), q: Number(q.toFixed(3)), gain_db: CUT_DB,
     });
   }
 
   async function addShape(shape: Move["shape"]): Promise<void> {
-    const fallback = shape === "low_cut" ? 60 : shape === "high_cut" ? 12000 : shape === "low_shelf" ? 150 : shape === "high_shelf" ? 6000 : 1000;
     await add({
-      shape, frequency_hz: Number((line.value ?? fallback).toFixed(2)), q: hasSlope(shape) || shape.endsWith("shelf") ? Math.SQRT1_2 : 4.32,
+      shape, frequency_hz: Number((probe.line ?? USUAL_HZ[shape] ?? 1000).toFixed(2)),
+      q: hasSlope(shape) || shape.endsWith("shelf") ? Math.SQRT1_2 : 4.32,
       gain_db: hasGain(shape) ? -3 : 0, slope_db_per_octave: 24, enabled: true,
     });
   }
@@ -157,7 +97,7 @@ export const useBench = defineStore("bench", () => {
     const mine = trackId.value;
     previewMove(id, values);
     saving += 1;
-    await song.changeMove(id, values);
+    await changes.changeMove(id, values);
     saving -= 1;
     if (saving) return;
     if (mine === trackId.value) dragged.value = null;
@@ -173,32 +113,16 @@ export const useBench = defineStore("bench", () => {
     const list = track.value?.moves ?? [];
     const index = list.findIndex((m) => m.id === id);
     if (live.state.only.includes(id)) live.hearOnly([]);
-    if (await song.deleteMove(id)) chosen.value = (list[index + 1] ?? list[index - 1])?.id ?? null;
+    if (await changes.deleteMove(id)) chosen.value = (list[index + 1] ?? list[index - 1])?.id ?? null;
   }
 
-  // --- the profile ---
-
-  let profileRequest = 0;
-  async function loadProfile(): Promise<void> {
-    const t = track.value;
-    if (!t) return;
-    const mine = ++profileRequest;
-    const query = passage.value ? { from_s: passage.value.from, to_s: passage.value.to, bands_per_octave: 24 } : { bands_per_octave: 24 };
-    const path = { song_id: song.id, track_id: t.id };
-    try {
-      const found = await ask(api.GET("/api/songs/{song_id}/tracks/{track_id}/profile", { params: { path, query } }));
-      if (mine === profileRequest) profile.value = found;
-    } catch (problem) {
-      if (mine === profileRequest) complain(problem);
-    }
+  function chooseNext(): void {
+    const i = moves.value.findIndex((m) => m.id === chosen.value);
+    chosen.value = moves.value[(i + 1) % Math.max(1, moves.value.length)]?.id ?? null;
   }
-
-  watch([() => track.value?.moves, trackId, passage], () => void loadProfile(), { immediate: true });
 
   return {
-    trackId, track, frequencies, times, mapWhole, mapTreated, line, lineTime, probe, chosen, chosenMove, moves, dragged,
-    profile, passage, spots,
-    look, startProbe, endProbe, releaseProbe, toggleLatch, widenProbe, moveLine, cutAtLine, addShape, previewMove, saveMove,
-    duplicate, remove, showTimes,
+    trackId, track, chosen, chosenMove, moves, dragged, profile, sound,
+    look, add, cutAtLine, addShape, previewMove, saveMove, duplicate, remove, chooseNext,
   };
 });

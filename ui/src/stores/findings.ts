@@ -1,29 +1,40 @@
-/** What stands out in the track on the bench: the list, the chosen one, how it is heard, what is decided. */
+/** What stands out in the track on the bench: the list, the chosen one, what is decided. */
 
+import { useQuery } from "@tanstack/vue-query";
 import { useLocalStorage } from "@vueuse/core";
 import { defineStore } from "pinia";
 import { computed, ref, shallowRef, watch } from "vue";
-import { type Finding, type Findings, api, ask } from "../api/client";
+import type { Finding, Findings } from "../api/client";
+import { cache } from "../data/cache";
+import { findingsQuery, names } from "../data/queries";
 import { valueAt } from "../lib/axis";
 import type { Way } from "../lib/findings";
 import type { Move } from "../lib/moves";
-import { type Signal, useLive } from "../live/session";
+import { useLive } from "../live/session";
 import { useBench } from "./bench";
-import { complain, useSong } from "./song";
+import { useChanges } from "./changes";
+import { proposed, useHearing } from "./hearing";
+import { useProbe } from "./probe";
+import { useSong } from "./song";
+import { useTasks } from "./tasks";
+import { useView } from "./view";
 
-/** Stands for the proposed move while it is only heard; no saved move has such a number. */
-const PROPOSED = 4_000_000_000;
 /** The looped stretch around the place where a finding is worst. */
 const AROUND_S = 2;
 
 export const useFindings = defineStore("findings", () => {
   const song = useSong();
+  const changes = useChanges();
+  const tasks = useTasks();
   const live = useLive();
   const bench = useBench();
+  const view = useView();
+  const probe = useProbe();
+  const hearing = useHearing();
 
-  const found = shallowRef<Findings | null>(null);
+  const query = useQuery(computed(() => findingsQuery(song.id, bench.trackId)), cache);
+  const found = computed(() => query.data.value ?? null);
   const chosenId = ref<number | null>(null);
-  const way = ref<Way | null>(null);
   /** The proposed move while its values are being changed, before anything is accepted. */
   const draft = shallowRef<Move | null>(null);
   /** Whether findings pull the probe. */
@@ -33,107 +44,37 @@ export const useFindings = defineStore("findings", () => {
   const open = computed(() => all.value.filter((f) => f.state === "open"));
   const decided = computed(() => all.value.filter((f) => f.state !== "open"));
   const chosen = computed(() => all.value.find((f) => f.id === chosenId.value) ?? null);
-  const looking = computed(() => song.lookingAt(bench.track?.name));
+  const looking = computed(() => tasks.lookingAt(bench.track?.name));
 
-  let request = 0;
-  async function load(): Promise<void> {
-    const track = bench.trackId;
-    if (track === null || !song.id) return;
-    const mine = ++request;
-    try {
-      const path = { song_id: song.id, track_id: track };
-      const answer = await ask(api.GET("/api/songs/{song_id}/tracks/{track_id}/findings", { params: { path } }));
-      if (mine === request) found.value = answer;
-    } catch (problem) {
-      if (mine === request) complain(problem);
-    }
-  }
-
-  watch(() => bench.trackId, () => {
-    leave();
-    found.value = null;
-    void load();
-  }, { immediate: true });
-  watch([() => song.song?.revision, () => song.foundTold.count], () => void load());
+  watch(() => bench.trackId, leave);
   // spots that stand out pull the probe
   watch([open, pull], () => {
-    bench.spots = pull.value ? open.value.map(({ document: d }) => ({ hz: d.frequency_hz, octaves: d.bandwidth_oct })) : [];
+    probe.spots = pull.value ? open.value.map(({ document: d }) => ({ hz: d.frequency_hz, octaves: d.bandwidth_oct })) : [];
   }, { immediate: true });
   watch(() => bench.chosen, (move) => move !== null && leave());
 
-  // --- hearing ---
-
-  let before: Signal = "treated";
-  /** The track whose moves the proposal is heard with; the bench may have gone on to another one meanwhile. */
-  let heardOn: number | null = null;
-
-  function quiet(): void {
-    if (way.value === null) return;
-    if (way.value === "boosted" || way.value === "alone") live.setProbe(null);
-    else if (heardOn !== null) {
-      if (way.value === "removed") {
-        live.hearOnly([]);
-        live.setSignal(before);
-      }
-      live.previewMoves(heardOn, null);
-      heardOn = null;
-    }
-    way.value = null;
-  }
-
-  function hear(wanted: Way): void {
-    const finding = chosen.value;
-    const again = way.value === wanted;
-    quiet();
-    if (!finding || !bench.track || again) return;
-    bench.endProbe();
-    const d = finding.document;
-    if (wanted === "boosted" || wanted === "alone") {
-      if (live.state.signal === "removed") live.setSignal("treated");
-      live.setProbe({
-        frequency_hz: d.frequency_hz, octaves: Math.min(2, Math.max(0.05, d.bandwidth_oct)), gain_db: 12,
-        margin_db: bench.probe.margin_db, mode: wanted === "boosted" ? "boost" : "alone",
-      });
-    } else {
-      before = live.state.signal;
-      heardOn = bench.track.id;
-      live.previewMoves(bench.track.id, [...bench.track.moves, draft.value ?? proposed(finding)]);
-      if (wanted === "removed") {
-        live.hearOnly([PROPOSED]);
-        live.setSignal("removed");
-      } else if (live.state.signal !== "treated") live.setSignal("treated");
-    }
-    way.value = wanted;
-    if (!live.state.playing) void live.togglePlay();
-  }
-
-  function proposed(finding: Finding): Move {
-    // what is null does not belong to the shape: there the server's defaults hold
-    const values = Object.fromEntries(Object.entries(finding.document.move).filter(([, value]) => value !== null));
-    return { q: Math.SQRT1_2, gain_db: 0, slope_db_per_octave: 12, enabled: true, ...values, id: PROPOSED, octaves: 0 } as Move;
-  }
+  const hear = (way: Way) => hearing.hear(way, chosen.value, draft.value);
 
   // --- choosing ---
 
   /** The passage jumps to where it is worst, for this listener only. */
   function choose(id: number): void {
-    const heard = way.value;
-    quiet();
+    const heard = hearing.way;
+    hearing.quiet();
     draft.value = null;
     chosenId.value = id;
     const d = chosen.value?.document;
     if (!d) return;
     bench.chosen = null;
-    bench.moveLine(d.frequency_hz);
+    probe.moveLine(d.frequency_hz);
     const end = song.song?.duration_s ?? 0;
     const from = Math.max(0, Math.min(d.worst_s - AROUND_S / 2, end - AROUND_S));
-    const to = Math.min(end, from + AROUND_S);
-    live.setPassage(from, to);
+    live.setPassage(from, Math.min(end, from + AROUND_S));
     live.seek(from);
-    if (d.worst_s < bench.times.from || d.worst_s > bench.times.to) {
-      const span = bench.times.to - bench.times.from;
+    if (d.worst_s < view.times.from || d.worst_s > view.times.to) {
+      const span = view.times.to - view.times.from;
       const start = Math.max(0, Math.min(d.worst_s - span / 2, end - span));
-      bench.times = { from: start, to: start + span };
+      view.times = { from: start, to: start + span };
     }
     if (heard) hear(heard);
   }
@@ -141,10 +82,10 @@ export const useFindings = defineStore("findings", () => {
   /** Choose none; the listener's passage is the song's again. */
   function leave(): void {
     if (chosenId.value === null) return;
-    quiet();
+    hearing.quiet();
     draft.value = null;
     chosenId.value = null;
-    live.setPassage(bench.passage?.from ?? null, bench.passage?.to ?? null);
+    live.setPassage(view.passage?.from ?? null, view.passage?.to ?? null);
   }
 
   function step(by: number): void {
@@ -157,21 +98,21 @@ export const useFindings = defineStore("findings", () => {
 
   // --- changing the proposal ---
 
-  /** Begin to change the proposed values, heard as they are changed; or back to what was proposed. */
+  /** Change the proposed values before anything is made, hearing them; again: give it up. */
   function adjust(): void {
     const finding = chosen.value;
-    if (!finding || finding.state !== "open") return;
-    const heard = way.value;
-    quiet();
+    if (finding?.state !== "open") return;
+    const heard = hearing.way;
+    hearing.quiet();
     draft.value = draft.value ? null : proposed(finding);
     if (draft.value) hear(heard === "removed" ? heard : "without");
     else if (heard) hear(heard);
   }
 
   function tweak(values: Partial<Move>): void {
-    if (!draft.value || !bench.track) return;
+    if (!draft.value) return;
     draft.value = { ...draft.value, ...values };
-    if (way.value === "without" || way.value === "removed") live.previewMoves(bench.track.id, [...bench.track.moves, draft.value]);
+    hearing.follow(draft.value);
   }
 
   // --- deciding ---
@@ -186,16 +127,18 @@ export const useFindings = defineStore("findings", () => {
 
   async function decideNow(act: (id: number) => Promise<boolean>): Promise<void> {
     const finding = chosen.value;
-    if (!finding || finding.state !== "open") return;
+    const track = bench.trackId;
+    if (!finding || finding.state !== "open" || track === null) return;
     const { id } = finding;
-    const heard = way.value;
+    const heard = hearing.way;
     const list = open.value;
     const after = list[list.findIndex((f) => f.id === id) + 1] ?? list.find((f) => f.id !== id);
-    quiet();
+    hearing.quiet();
     if (!(await act(id))) return;
-    const now = found.value;
     // until the server's list is here
-    if (now) found.value = { ...now, findings: now.findings.map((f) => (f.id === id && f.state === "open" ? { ...f, state: "accepted" } : f)) };
+    cache.setQueryData<Findings>(names.findings(song.id, track), (now) =>
+      now && { ...now, findings: now.findings.map((f) => (f.id === id && f.state === "open" ? { ...f, state: "accepted" } : f)) },
+    );
     if (!after) {
       leave();
     } else {
@@ -204,9 +147,9 @@ export const useFindings = defineStore("findings", () => {
     }
   }
 
-  const accept = () => decide((id) => song.acceptFinding(id, draft.value));
-  const reject = () => decide(song.rejectFinding);
-  const reopen = (id: number) => song.reopenFinding(id);
+  const accept = () => decide((id) => changes.acceptFinding(id, draft.value));
+  const reject = () => decide(changes.rejectFinding);
+  const reopen = (id: number) => changes.reopenFinding(id);
 
   // --- evidence under the pointer ---
 
@@ -219,8 +162,5 @@ export const useFindings = defineStore("findings", () => {
     return { excess: read(along.excess_db), share: read(along.share), fixed: read(along.fixed_db), ring: along.ring_ms[nearest] ?? 0 };
   }
 
-  return {
-    found, all, open, decided, chosen, chosenId, way, draft, pull, looking,
-    load, choose, leave, step, hear, quiet, adjust, tweak, accept, reject, reopen, at,
-  };
+  return { found, all, open, decided, chosen, chosenId, draft, pull, looking, choose, leave, step, hear, adjust, tweak, accept, reject, reopen, at };
 });

@@ -1,51 +1,58 @@
 <script setup lang="ts">
 /** One track: ruler, time map, profile and treatment side by side on one frequency axis. */
 import { useElementSize } from "@vueuse/core";
-import { computed, onBeforeUnmount, ref, watch } from "vue";
+import { nextTick, onBeforeUnmount, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import FrequencyLine from "../components/bench/FrequencyLine.vue";
-import FindingList from "../components/bench/FindingList.vue";
-import MapPanel from "../components/bench/MapPanel.vue";
-import MoveList from "../components/bench/MoveList.vue";
+import ReadoutBar from "../components/bench/line/ReadoutBar.vue";
+import FrequencyLine from "../components/bench/line/FrequencyLine.vue";
+import FindingList from "../components/bench/findings/FindingList.vue";
+import MapPanel from "../components/bench/map/MapPanel.vue";
+import MoveList from "../components/bench/moves/MoveList.vue";
 import ProbeBar from "../components/bench/ProbeBar.vue";
 import ProfilePanel from "../components/bench/ProfilePanel.vue";
 import RulerPanel from "../components/bench/RulerPanel.vue";
 import TreatmentPanel from "../components/bench/TreatmentPanel.vue";
-import { WHOLE, zoomFrequency, zoomTime } from "../lib/axis";
+import { zoomFrequency, zoomTime } from "../lib/axis";
 import { WAYS } from "../lib/findings";
 import { useKeys } from "../lib/keys";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
 import { useFindings } from "../stores/findings";
 import { useSong } from "../stores/song";
+import { useView } from "../stores/view";
+import { useProbe } from "../stores/probe";
 
 const song = useSong();
 const live = useLive();
 const bench = useBench();
 const findings = useFindings();
+const view = useView();
+const probe = useProbe();
 const route = useRoute();
 const router = useRouter();
+const list = ref<HTMLElement | null>(null);
 const panels = ref<HTMLElement | null>(null);
-const mapBox = ref<HTMLElement | null>(null);
 const { height } = useElementSize(panels);
-const { width: mapWidth } = useElementSize(mapBox);
-const mapLeft = computed(() => (mapWidth.value ? (mapBox.value?.offsetLeft ?? 0) : 0));
 
 watch(
   [() => route.params.track, () => song.tracks],
   () => {
     const wanted = Number(route.params.track);
     const found = song.tracks.find((t) => t.id === wanted) ?? song.tracks.find((t) => t.id === bench.trackId) ?? song.tracks[0];
-    if (!found) return void (bench.trackId = null);
+    if (!found) return bench.look(null);
     if (found.id !== wanted) void router.replace({ name: "bench", params: { track: found.id } });
     bench.look(found.id);
   },
   { immediate: true },
 );
 watch([() => bench.trackId, () => live.connected], () => live.connected && live.setFocus(bench.trackId), { immediate: true });
+watch(() => bench.trackId, async () => {
+  await nextTick();
+  list.value?.querySelector("[aria-current=page]")?.scrollIntoView({ block: "nearest" });
+});
 onBeforeUnmount(() => {
   findings.leave();
-  bench.endProbe();
+  probe.end();
 });
 
 function go(by: number): void {
@@ -54,53 +61,53 @@ function go(by: number): void {
   if (next) void router.push({ name: "bench", params: { track: next.id } });
 }
 
-const step = (octaves: number) => bench.moveLine((bench.line ?? 1000) * 2 ** octaves);
+const step = (octaves: number) => probe.moveLine((probe.line ?? 1000) * 2 ** octaves);
 const chosen = (act: (id: number) => unknown) => () => void (bench.chosen !== null && act(bench.chosen));
-const end = () => song.song?.duration_s ?? 1;
-const middle = () => bench.lineTime ?? (bench.times.from + bench.times.to) / 2;
+const middle = () => probe.lineTime ?? (view.times.from + view.times.to) / 2;
+const zoomT = (factor: number) => () => void (view.times = zoomTime(view.times, middle(), factor, song.duration));
+const zoomF = (factor: number) => () => void (view.frequencies = zoomFrequency(view.frequencies, probe.line ?? 640, factor));
+const NEXT_MODE = { boost: "alone", alone: "cut", cut: "boost" } as const;
 
-useKeys([
-  { group: "Probe", keys: ["p"], says: "hold: probe at the line", act: () => bench.startProbe(bench.line ?? 1000), release: () => bench.releaseProbe() },
-  { group: "Probe", keys: ["l"], says: "latch the probe, hands free", act: () => bench.toggleLatch() },
-  { group: "Probe", keys: ["b"], says: "boost, alone or cut", act: () => (bench.probe.mode = ({ boost: "alone", alone: "cut", cut: "boost" } as const)[bench.probe.mode]) },
-  { group: "Probe", keys: ["["], says: "narrower (or the wheel over the profile)", act: () => bench.widenProbe(1 / 1.15) },
-  { group: "Probe", keys: ["]"], says: "wider", act: () => bench.widenProbe(1.15) },
-  { group: "Probe", keys: ["ArrowUp"], says: "line up by 1/48 octave", act: () => step(1 / 48) },
-  { group: "Probe", keys: ["ArrowDown"], says: "line down by 1/48 octave", act: () => step(-1 / 48) },
-  { group: "Probe", keys: ["Shift+ArrowUp"], says: "line up by 5 cents", act: () => step(1 / 240) },
-  { group: "Probe", keys: ["Shift+ArrowDown"], says: "line down by 5 cents", act: () => step(-1 / 240) },
-  { group: "Probe", keys: ["g"], says: "findings pull the probe or not", act: () => (findings.pull = !findings.pull) },
-  { group: "Findings", keys: ["f"], says: "next finding", act: () => findings.step(1) },
-  { group: "Findings", keys: ["Shift+f"], says: "finding before", act: () => findings.step(-1) },
-  ...WAYS.map(({ way, key, says }) => ({ group: "Findings", keys: [key], says, act: () => findings.hear(way) })),
-  { group: "Findings", keys: ["y"], says: "accept: make the proposed move", act: () => void findings.accept() },
-  { group: "Findings", keys: ["j"], says: "change the proposed values first, Enter accepts", act: () => findings.adjust() },
-  { group: "Findings", keys: ["x"], says: "not a problem", act: () => void findings.reject() },
-  { group: "Findings", keys: ["Escape"], says: "leave the finding", act: () => findings.leave() },
-  { group: "Moves", keys: ["c"], says: "cut where the line is", act: () => void bench.cutAtLine() },
-  { group: "Moves", keys: ["e"], says: "chosen move on or off", act: chosen((id) => bench.saveMove(id, { enabled: !bench.chosenMove?.enabled })) },
-  { group: "Moves", keys: ["h"], says: "hear the chosen move alone", act: chosen((id) => live.hearOnly(live.state.only.includes(id) ? [] : [id])) },
-  { group: "Moves", keys: ["d"], says: "duplicate the chosen move", act: chosen(bench.duplicate) },
-  { group: "Moves", keys: ["Delete", "Backspace"], says: "delete the chosen move", act: chosen(bench.remove) },
-  { group: "Moves", keys: ["n"], says: "choose the next move", act: () => {
-      const i = bench.moves.findIndex((m) => m.id === bench.chosen);
-      bench.chosen = bench.moves[(i + 1) % Math.max(1, bench.moves.length)]?.id ?? null;
-    } },
-  { group: "View", keys: ["v"], says: "passage or whole song", act: () => (bench.mapWhole = !bench.mapWhole) },
-  { group: "View", keys: ["w"], says: "time map before or after treatment", act: () => (bench.mapTreated = !bench.mapTreated) },
-  { group: "View", keys: ["+"], says: "closer in time", act: () => (bench.times = zoomTime(bench.times, middle(), 1.5, end())) },
-  { group: "View", keys: ["-"], says: "farther in time", act: () => (bench.times = zoomTime(bench.times, middle(), 1 / 1.5, end())) },
-  { group: "View", keys: [">"], says: "closer in frequency", act: () => (bench.frequencies = zoomFrequency(bench.frequencies, bench.line ?? 640, 1.5)) },
-  { group: "View", keys: ["<"], says: "farther in frequency", act: () => (bench.frequencies = zoomFrequency(bench.frequencies, bench.line ?? 640, 1 / 1.5)) },
-  { group: "View", keys: ["0"], says: "show all", act: () => { bench.frequencies = WHOLE; bench.showTimes(); } },
-  { group: "View", keys: ["Ctrl+ArrowDown"], says: "next track", act: () => go(1) },
-  { group: "View", keys: ["Ctrl+ArrowUp"], says: "track before", act: () => go(-1) },
-]);
+useKeys({
+  "probe.hold": { act: () => probe.start(probe.line ?? 1000), release: probe.release },
+  "probe.latch": probe.toggleLatch,
+  "probe.mode": () => (probe.values.mode = NEXT_MODE[probe.values.mode]),
+  "probe.narrower": () => probe.widen(1 / 1.15),
+  "probe.wider": () => probe.widen(1.15),
+  "probe.up": () => step(1 / 48),
+  "probe.down": () => step(-1 / 48),
+  "probe.up.fine": () => step(1 / 240),
+  "probe.down.fine": () => step(-1 / 240),
+  "probe.pull": () => (findings.pull = !findings.pull),
+  "finding.next": () => findings.step(1),
+  "finding.before": () => findings.step(-1),
+  ...Object.fromEntries(WAYS.map(({ way, key }) => [key, () => findings.hear(way)])),
+  "finding.accept": () => void findings.accept(),
+  "finding.adjust": findings.adjust,
+  "finding.reject": () => void findings.reject(),
+  "finding.leave": findings.leave,
+  "move.cut": () => void bench.cutAtLine(),
+  "move.switch": chosen((id) => bench.saveMove(id, { enabled: !bench.chosenMove?.enabled })),
+  "move.only": chosen((id) => live.hearOnly(live.state.only.includes(id) ? [] : [id])),
+  "move.duplicate": chosen(bench.duplicate),
+  "move.delete": chosen(bench.remove),
+  "move.next": bench.chooseNext,
+  "view.whole": () => (view.mapWhole = !view.mapWhole),
+  "view.treated": () => (view.mapTreated = !view.mapTreated),
+  "view.readout": () => (view.readout = !view.readout),
+  "view.closer": zoomT(1.5),
+  "view.farther": zoomT(1 / 1.5),
+  "view.higher": zoomF(1.5),
+  "view.lower": zoomF(1 / 1.5),
+  "view.all": view.showAll,
+  "view.next": () => go(1),
+  "view.before": () => go(-1),
+});
 </script>
 
 <template>
   <main class="bench">
-    <aside aria-label="Tracks of the song">
+    <aside ref="list" aria-label="Tracks of the song" :class="{ dense: song.tracks.length > 18 }">
       <h2 class="caption">Tracks</h2>
       <RouterLink
         v-for="t in song.tracks" :key="t.id" class="track" :class="{ here: t.id === bench.trackId }"
@@ -123,24 +130,23 @@ useKeys([
         <span class="hz">Hz</span>
         <span class="maptitle">
           Time map
-          <button type="button" class="plain small" :aria-pressed="bench.mapWhole" @click="bench.mapWhole = !bench.mapWhole">{{ bench.mapWhole ? "whole song" : "passage" }}</button>
-          <button type="button" class="plain small" :aria-pressed="bench.mapTreated" @click="bench.mapTreated = !bench.mapTreated">{{ bench.mapTreated ? "treated" : "untreated" }}</button>
+          <button type="button" class="plain small" :aria-pressed="view.mapWhole" @click="view.mapWhole = !view.mapWhole">{{ view.mapWhole ? "whole song" : "passage" }}</button>
+          <button type="button" class="plain small" :aria-pressed="view.mapTreated" @click="view.mapTreated = !view.mapTreated">{{ view.mapTreated ? "treated" : "untreated" }}</button>
         </span>
         <span>Profile <span class="unit">dB per 1/24 oct</span></span>
-        <span>Treatment <span class="unit">dB</span></span>
+        <span class="lasttitle">
+          <span>Treatment <span class="unit">dB</span></span>
+          <button type="button" class="plain small" :aria-pressed="view.readout" title="Write out what is read on the line, below the panels (Shift+W)" @click="view.readout = !view.readout">figures</button>
+        </span>
       </div>
       <div ref="panels" class="panels">
         <RulerPanel />
-        <div ref="mapBox" class="cell"><MapPanel /></div>
+        <div class="cell"><MapPanel /></div>
         <ProfilePanel />
         <TreatmentPanel />
-        <FrequencyLine :height="height" :map-width="mapWidth" :map-left="mapLeft" />
+        <FrequencyLine :height="height" />
       </div>
-      <div class="legend soft">
-        <span><i class="key grey" /> untreated</span><span><i class="key green" /> treated, treatment</span>
-        <span><i class="key dots" /> playing now</span><span><i class="key ochre" /> line and width of the probe</span>
-        <span><i class="key red" /> stands out</span>
-      </div>
+      <ReadoutBar />
     </section>
     <section v-else class="middle empty">
       <p>There is no track in this song yet. <RouterLink :to="{ name: 'tracks' }">Bring some in</RouterLink>.</p>
@@ -158,6 +164,8 @@ aside { background: var(--panel); border-right: 1px solid var(--line); padding: 
 aside h2 { padding: 0 14px 6px; }
 .track { display: flex; justify-content: space-between; padding: 6px 12px 6px 11px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
 .track:hover { background: var(--paper); }
+.dense .track { padding-top: 2px; padding-bottom: 2px; font-size: 12px; }
+.track > :first-child { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .track.here { background: var(--probe-soft); border-left-color: var(--stand-out); font-weight: 600; }
 .count { font-size: 11px; color: var(--treat); border: 1px solid var(--treat); border-radius: 2px; padding: 0 4px; background: var(--panel); }
 .counts { display: flex; gap: 3px; align-items: center; }
@@ -171,16 +179,10 @@ aside h2 { padding: 0 14px 6px; }
 .titles { font-size: 12px; padding: 7px 0 4px; align-items: end; }
 .hz { text-align: right; padding-right: 10px; }
 .maptitle { display: flex; gap: 6px; align-items: center; }
+.lasttitle { display: flex; justify-content: space-between; align-items: center; }
 .unit { font-size: 10.5px; }
 .panels { position: relative; flex: 1; min-height: 0; }
 .panels > * { min-height: 0; min-width: 0; height: 100%; }
 .cell { overflow: hidden; }
-.legend { display: flex; gap: 18px; font-size: 11px; padding: 5px 0 0 52px; }
-.key { display: inline-block; width: 14px; height: 8px; margin-right: 4px; }
-.grey { background: var(--grey); }
-.green { border-top: 2px solid var(--treat); height: 3px; vertical-align: middle; }
-.dots { border-top: 2px dotted var(--soft); height: 3px; vertical-align: middle; }
-.ochre { background: var(--probe); opacity: 0.5; }
-.red { background: var(--stand-out); }
 .right { display: grid; grid-template-columns: minmax(0, 1fr); grid-template-rows: minmax(0, auto) minmax(140px, 1fr); background: var(--panel); border-left: 1px solid var(--line); min-height: 0; }
 </style>

@@ -1,19 +1,22 @@
 <script setup lang="ts">
 /** Handing over: treated stems as files, and the sheet of all moves. */
-import { ElButton, ElCheckbox } from "element-plus";
+import { ElButton, ElCheckbox, ElOption, ElSelect } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { type Track, api, ask } from "../api/client";
 import TaskList from "../components/TaskList.vue";
 import { hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel } from "../lib/moves";
 import { signed, writeHz, writeNote } from "../lib/notes";
-import { complain, useSong } from "../stores/song";
+import { complain } from "../lib/complain";
+import { useSong } from "../stores/song";
+import { useTasks } from "../stores/tasks";
 
 const song = useSong();
+const tasks = useTasks();
 const chosen = ref<Set<number>>(new Set());
 const depth = ref<"16" | "24" | "32f">("24");
 const container = ref<"wav" | "flac">("wav");
 const original = ref(false);
-const exports = computed(() => song.tasks.filter((t) => t.kind === "export"));
+const exports = computed(() => tasks.all.filter((t) => t.kind === "export"));
 
 watch(() => song.id, () => (chosen.value = new Set(song.tracks.map((t) => t.id))), { immediate: true });
 const all = computed(() => chosen.value.size === song.tracks.length);
@@ -30,7 +33,7 @@ async function run(): Promise<void> {
   const body = { track_ids, depth: depth.value, container: container.value, original_rate: original.value };
   try {
     await ask(api.POST("/api/songs/{song_id}/exports", { params: { path: { song_id: song.id } }, body }));
-    await song.refreshTasks();
+    await tasks.refresh();
   } catch (problem) {
     complain(problem);
   }
@@ -57,24 +60,24 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
         </li>
       </ul>
       <div class="options">
-        <label>Depth
-          <select v-model="depth">
-            <option value="16">16 bit, with dither</option>
-            <option value="24">24 bit</option>
-            <option value="32f" :disabled="container === 'flac'">32 bit float</option>
-          </select>
+        <label for="depth">Depth
+          <ElSelect id="depth" v-model="depth" size="small" aria-label="Depth">
+            <ElOption value="16" label="16 bit, with dither" />
+            <ElOption value="24" label="24 bit" />
+            <ElOption value="32f" label="32 bit float" :disabled="container === 'flac'" />
+          </ElSelect>
         </label>
-        <label>File
-          <select v-model="container" @change="container === 'flac' && depth === '32f' && (depth = '24')">
-            <option value="wav">WAV</option>
-            <option value="flac">FLAC</option>
-          </select>
+        <label for="container">File
+          <ElSelect id="container" v-model="container" size="small" aria-label="File" @change="container === 'flac' && depth === '32f' && (depth = '24')">
+            <ElOption value="wav" label="WAV" />
+            <ElOption value="flac" label="FLAC" />
+          </ElSelect>
         </label>
-        <label>Rate
-          <select v-model="original">
-            <option :value="false">the song's, {{ (song.song?.sample_rate ?? 0) / 1000 }} kHz</option>
-            <option :value="true">each track's own</option>
-          </select>
+        <label for="rate">Rate
+          <ElSelect id="rate" v-model="original" size="small" aria-label="Rate">
+            <ElOption :value="false" :label="`the song's, ${(song.song?.sample_rate ?? 0) / 1000} kHz`" />
+            <ElOption :value="true" label="each track's own" />
+          </ElSelect>
         </label>
         <ElButton type="primary" :disabled="!chosen.size" data-test="export" @click="run">Write {{ chosen.size }} {{ chosen.size === 1 ? "stem" : "stems" }}</ElButton>
       </div>
@@ -116,11 +119,11 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
 section { padding: 14px 18px; min-height: 0; overflow: auto; display: flex; flex-direction: column; }
 h1 { font-size: 17px; }
 p { margin: 4px 0 8px; }
-ul { list-style: none; padding: 0; margin: 0 0 12px; }
+ul { list-style: none; padding: 0; margin: 0 0 12px; overflow: auto; min-height: 120px; }
 li { display: flex; justify-content: space-between; align-items: center; border-top: 1px solid var(--line); }
-.options { display: flex; gap: 14px; align-items: end; margin-bottom: 12px; flex-wrap: wrap; }
+.options { flex: none; display: flex; gap: 14px; align-items: end; margin-bottom: 12px; flex-wrap: wrap; }
 .options label { display: flex; flex-direction: column; font-size: 12px; color: var(--soft); gap: 2px; }
-select { font: 13px var(--sans); color: var(--ink); background: var(--panel); border: 1px solid var(--line); border-radius: 3px; padding: 3px; }
+.options .el-select { width: 170px; }
 .head { display: flex; justify-content: space-between; align-items: baseline; }
 .links { display: flex; gap: 14px; }
 .scroll { overflow: auto; }

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 /** The probe's settings: always in sight, so that one knows what is heard. */
 import { useLive } from "../../live/session";
-import { useBench } from "../../stores/bench";
 import { useFindings } from "../../stores/findings";
 import NumberField from "../NumberField.vue";
+import { useProbe } from "../../stores/probe";
 
-const bench = useBench();
 const findings = useFindings();
 const live = useLive();
+const probe = useProbe();
 const modes = [
   { value: "boost", label: "Boost" },
   { value: "alone", label: "Alone" },
@@ -16,36 +16,36 @@ const modes = [
 </script>
 
 <template>
-  <div class="probe" :class="{ on: bench.probe.on }" role="group" aria-label="Probe">
+  <div class="probe" :class="{ on: probe.on }" role="group" aria-label="Probe">
     <strong>Probe</strong>
     <span class="modes">
       <button
-        v-for="mode in modes" :key="mode.value" type="button" class="plain small" :aria-pressed="bench.probe.mode === mode.value"
-        @click="bench.probe.mode = mode.value"
+        v-for="mode in modes" :key="mode.value" type="button" class="plain small" :aria-pressed="probe.values.mode === mode.value"
+        @click="probe.values.mode = mode.value"
       >
         {{ mode.label }}
       </button>
     </span>
     <NumberField
-      compact label="by" unit="dB" :model-value="bench.probe.gain_db" :min="0" :max="24" :step="1" :digits="0"
-      @preview="bench.probe.gain_db = $event" @change="bench.probe.gain_db = $event"
+      compact label="by" unit="dB" :model-value="probe.values.gain_db" :min="0" :max="24" :step="1" :digits="0"
+      @preview="probe.values.gain_db = $event" @change="probe.values.gain_db = $event"
     />
     <NumberField
-      compact label="width" unit="oct" :model-value="bench.probe.octaves" :min="0.05" :max="2" :step="1.15" ratio :digits="2"
-      @preview="bench.probe.octaves = $event" @change="bench.probe.octaves = $event"
+      compact label="width" unit="oct" :model-value="probe.values.octaves" :min="0.05" :max="2" :step="1.15" ratio :digits="2"
+      @preview="probe.values.octaves = $event" @change="probe.values.octaves = $event"
     />
     <NumberField
-      compact label="louder by ≤" unit="dB" :model-value="bench.probe.margin_db" :min="0" :max="24" :step="1" :digits="0"
-      @preview="bench.probe.margin_db = $event" @change="bench.probe.margin_db = $event"
+      compact label="louder by ≤" unit="dB" :model-value="probe.values.margin_db" :min="0" :max="24" :step="1" :digits="0"
+      @preview="probe.values.margin_db = $event" @change="probe.values.margin_db = $event"
     />
-    <button type="button" class="plain small" :aria-pressed="bench.probe.latched" title="Keep the probe on (L)" @click="bench.toggleLatch()">
+    <button type="button" class="plain small" :aria-pressed="probe.latched" title="Keep the probe on (L)" @click="probe.toggleLatch()">
       Latch
     </button>
     <button type="button" class="plain small" :aria-pressed="findings.pull" title="What stands out pulls the probe while you sweep (G)" @click="findings.pull = !findings.pull">
       Pull
     </button>
-    <span class="held figure" :class="{ idle: !bench.probe.on }">
-      {{ bench.probe.on ? `held back ${live.report.probe_held_back_db.toFixed(1).replace("-", "\u2212")} dB` : "hold P to sweep" }}
+    <span class="held figure" :class="{ idle: !probe.on }">
+      {{ probe.on ? `held back ${live.report.probe_held_back_db.toFixed(1).replace("-", "\u2212")} dB` : "hold P to sweep" }}
     </span>
   </div>
 </template>

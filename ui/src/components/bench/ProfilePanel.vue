@@ -6,11 +6,15 @@ import { colour, usePicture } from "../../lib/canvas";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
 import { useFindings } from "../../stores/findings";
+import { useView } from "../../stores/view";
+import { useProbe } from "../../stores/probe";
 
 const SHOWN_DB = 72;
 const bench = useBench();
 const live = useLive();
 const findings = useFindings();
+const view = useView();
+const probe = useProbe();
 const canvas = ref<HTMLCanvasElement | null>(null);
 
 type Values = ArrayLike<number>;
@@ -26,12 +30,12 @@ const { height, redraw } = usePicture(canvas, (g, w, h) => {
   const trace = (grid: Values, values: Values) => {
     g.beginPath();
     for (let i = 0; i < Math.min(grid.length, values.length); i++) {
-      g.lineTo(x(values[i] as number), frequencyToY(grid[i] as number, bench.frequencies, h));
+      g.lineTo(x(values[i] as number), frequencyToY(grid[i] as number, view.frequencies, h));
     }
   };
   trace(p.grid_hz, p.untreated_db);
-  g.lineTo(0, frequencyToY(p.grid_hz.at(-1) ?? 20000, bench.frequencies, h));
-  g.lineTo(0, frequencyToY(p.grid_hz[0] ?? 20, bench.frequencies, h));
+  g.lineTo(0, frequencyToY(p.grid_hz.at(-1) ?? 20000, view.frequencies, h));
+  g.lineTo(0, frequencyToY(p.grid_hz[0] ?? 20, view.frequencies, h));
   g.fillStyle = colour("grey");
   g.fill();
   drawFindings(g, h, x, p.grid_hz, p.untreated_db);
@@ -59,7 +63,7 @@ function drawFindings(g: CanvasRenderingContext2D, h: number, x: (db: number) =>
     if (!e?.grid_hz.length) continue;
     const at = (i: number) => valueAt(grid, level, e.grid_hz[i] as number) ?? -120;
     const over = e.grid_hz.map((_, i) => Math.max(0, (e.level_db[i] as number) - (e.expected_db[i] as number)));
-    const y = (i: number) => frequencyToY(e.grid_hz[i] as number, bench.frequencies, h);
+    const y = (i: number) => frequencyToY(e.grid_hz[i] as number, view.frequencies, h);
     g.beginPath();
     over.forEach((_, i) => g.lineTo(x(at(i)), y(i)));
     for (let i = over.length - 1; i >= 0; i--) g.lineTo(x(at(i) - (over[i] as number)), y(i));
@@ -96,20 +100,20 @@ function drawScale(g: CanvasRenderingContext2D, h: number, top: number, x: (db: 
 }
 
 watch([() => findings.open, () => findings.chosenId], redraw);
-watch([() => bench.profile, () => bench.frequencies, () => live.spectrum, () => live.state.playing], redraw);
+watch([() => bench.profile, () => view.frequencies, () => live.spectrum, () => live.state.playing], redraw);
 
 function hover(event: PointerEvent): void {
-  bench.moveLine(yToFrequency(event.offsetY, bench.frequencies, height.value), null, true);
+  probe.moveLine(yToFrequency(event.offsetY, view.frequencies, height.value), null, true);
 }
 
 function press(event: PointerEvent): void {
   if (event.button !== 0) return;
   (event.currentTarget as HTMLElement).setPointerCapture(event.pointerId);
-  bench.startProbe(yToFrequency(event.offsetY, bench.frequencies, height.value));
+  probe.start(yToFrequency(event.offsetY, view.frequencies, height.value));
 }
 
 function wheel(event: WheelEvent): void {
-  bench.widenProbe(event.deltaY < 0 ? 1.15 : 1 / 1.15);
+  probe.widen(event.deltaY < 0 ? 1.15 : 1 / 1.15);
 }
 </script>
 
@@ -117,8 +121,8 @@ function wheel(event: WheelEvent): void {
   <canvas
     ref="canvas" class="profile" role="img" data-test="profile"
     :aria-label="`Profile of ${bench.track?.name ?? 'the track'}: long-term level in dB per 1/24 octave`"
-    @pointermove="hover" @pointerdown="press" @pointerup="bench.releaseProbe()" @pointercancel="bench.releaseProbe()"
-    @pointerleave="bench.moveLine(null)" @wheel.prevent="wheel"
+    @pointermove="hover" @pointerdown="press" @pointerup="probe.release()" @pointercancel="probe.release()"
+    @pointerleave="probe.moveLine(null)" @wheel.prevent="wheel"
   />
 </template>
 

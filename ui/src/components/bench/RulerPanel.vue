@@ -4,14 +4,14 @@ import { ref, watch } from "vue";
 import { RUNGS, frequencyTicks, frequencyToY, panFrequency, yToFrequency, zoomFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { useDrag } from "../../lib/drag";
-import { useBench } from "../../stores/bench";
+import { useView } from "../../stores/view";
 
-const bench = useBench();
+const view = useView();
 const beginDrag = useDrag();
 const canvas = ref<HTMLCanvasElement | null>(null);
 
 const { height, redraw } = usePicture(canvas, (g, width, h) => {
-  const range = bench.frequencies;
+  const range = view.frequencies;
   g.strokeStyle = colour("line");
   for (const hz of RUNGS) {
     if (hz <= range.low || hz >= range.high) continue;
@@ -38,19 +38,19 @@ const { height, redraw } = usePicture(canvas, (g, width, h) => {
   }
 });
 
-watch(() => bench.frequencies, redraw);
+watch(() => view.frequencies, redraw);
 
 function wheel(event: WheelEvent): void {
-  const hz = yToFrequency(event.offsetY, bench.frequencies, height.value);
-  bench.frequencies = zoomFrequency(bench.frequencies, hz, event.deltaY < 0 ? 1.25 : 0.8);
+  const hz = yToFrequency(event.offsetY, view.frequencies, height.value);
+  view.frequencies = zoomFrequency(view.frequencies, hz, event.deltaY < 0 ? 1.25 : 0.8);
 }
 
 function drag(event: PointerEvent): void {
-  const start = bench.frequencies;
+  const start = view.frequencies;
   const octaves = Math.log2(start.high / start.low);
   beginDrag(event, {
     move: (_e, _dx, dy) => {
-      bench.frequencies = panFrequency(start, (dy / height.value) * octaves);
+      view.frequencies = panFrequency(start, (dy / height.value) * octaves);
     },
   });
 }

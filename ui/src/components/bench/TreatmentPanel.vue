@@ -8,9 +8,13 @@ import { type Axis, type Move, dragAxis, hasGain, shapeLabel } from "../../lib/m
 import { signed, writeHz } from "../../lib/notes";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
+import { useView } from "../../stores/view";
+import { useProbe } from "../../stores/probe";
 
 const bench = useBench();
 const live = useLive();
+const view = useView();
+const probe = useProbe();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const beginDrag = useDrag();
 
@@ -33,14 +37,14 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
     g.beginPath();
     for (let i = 0; i < live.grid.length; i++) {
       const db = Math.max(values[i] as number, scale.value.low - 60);
-      g.lineTo(gainToX(db, w), frequencyToY(live.grid[i] as number, bench.frequencies, h));
+      g.lineTo(gainToX(db, w), frequencyToY(live.grid[i] as number, view.frequencies, h));
     }
   };
   const single = bench.chosen === null ? undefined : c.each.get(bench.chosen);
   if (single && bench.chosenMove) {
     trace(single);
-    g.lineTo(gainToX(0, w), frequencyToY(live.grid.at(-1) ?? 20000, bench.frequencies, h));
-    g.lineTo(gainToX(0, w), frequencyToY(live.grid[0] ?? 20, bench.frequencies, h));
+    g.lineTo(gainToX(0, w), frequencyToY(live.grid.at(-1) ?? 20000, view.frequencies, h));
+    g.lineTo(gainToX(0, w), frequencyToY(live.grid[0] ?? 20, view.frequencies, h));
     g.fillStyle = colour("treat-soft");
     g.fill();
   }
@@ -68,7 +72,7 @@ function drawScale(g: CanvasRenderingContext2D, w: number, h: number): void {
   }
 }
 
-watch([() => live.curves, () => bench.frequencies, () => bench.moves, () => bench.chosen], redraw, { deep: false });
+watch([() => live.curves, () => view.frequencies, () => bench.moves, () => bench.chosen], redraw, { deep: false });
 
 interface Handle {
   move: Move;
@@ -79,7 +83,7 @@ interface Handle {
 const handles = computed<Handle[]>(() =>
   bench.moves.map((move, i) => {
     const x = gainToX(hasGain(move.shape) ? move.gain_db : 0, width.value);
-    const y = frequencyToY(move.frequency_hz, bench.frequencies, height.value);
+    const y = frequencyToY(move.frequency_hz, view.frequencies, height.value);
     return { move, number: i + 1, style: { left: `${x}px`, top: `${y}px` } };
   }),
 );
@@ -92,13 +96,13 @@ function drag(event: PointerEvent, move: Move): void {
   bench.chosen = move.id;
   let axis: Axis = null;
   let values: Partial<Move> = {};
-  const y0 = frequencyToY(move.frequency_hz, bench.frequencies, height.value);
+  const y0 = frequencyToY(move.frequency_hz, view.frequencies, height.value);
   beginDrag(event, {
     move: (e, dx, dy) => {
       axis = dragAxis(dx, dy, e.shiftKey, axis);
       values = {};
       if (axis === "frequency" || axis === "both") {
-        const hz = clampFrequency(yToFrequency(y0 + dy, bench.frequencies, height.value));
+        const hz = clampFrequency(yToFrequency(y0 + dy, view.frequencies, height.value));
         values.frequency_hz = Number(hz.toFixed(2));
       }
       if ((axis === "gain" || axis === "both") && hasGain(move.shape)) {
@@ -126,13 +130,13 @@ function keys(event: KeyboardEvent, move: Move): void {
 }
 
 function hover(event: PointerEvent): void {
-  bench.moveLine(yToFrequency(event.offsetY, bench.frequencies, height.value));
+  probe.moveLine(yToFrequency(event.offsetY, view.frequencies, height.value));
 }
 </script>
 
 <template>
   <div class="treatment" data-test="treatment">
-    <canvas ref="canvas" role="img" aria-label="Treatment in dB over frequency" @pointermove="hover" @pointerleave="bench.moveLine(null)" />
+    <canvas ref="canvas" role="img" aria-label="Treatment in dB over frequency" @pointermove="hover" @pointerleave="probe.moveLine(null)" />
     <button
       v-for="handle in handles.filter(inside)" :key="handle.move.id" type="button" class="handle figure"
       :class="{ chosen: handle.move.id === bench.chosen, off: !handle.move.enabled }" :style="handle.style"

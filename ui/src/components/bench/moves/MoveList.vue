@@ -4,11 +4,11 @@ import { ElOption, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
 import {
   type Move, SHAPES, SLOPES, type Shape, hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel,
-} from "../../lib/moves";
-import { signed, writeHz, writeNote } from "../../lib/notes";
-import { useLive } from "../../live/session";
-import { useBench } from "../../stores/bench";
-import NumberField from "../NumberField.vue";
+} from "../../../lib/moves";
+import { signed, writeHz, writeNote } from "../../../lib/notes";
+import { useLive } from "../../../live/session";
+import { useBench } from "../../../stores/bench";
+import NumberField from "../../NumberField.vue";
 import MoveFields from "./MoveFields.vue";
 
 const bench = useBench();
@@ -36,10 +36,7 @@ function setShape(shape: Shape): void {
   save(values);
 }
 
-function setSlope(value: string): void {
-  const slope = SLOPES.find((s) => s === Number(value));
-  if (slope) save({ slope_db_per_octave: slope, q: Math.SQRT1_2 });
-}
+const setSlope = (slope: (typeof SLOPES)[number]) => save({ slope_db_per_octave: slope, q: Math.SQRT1_2 });
 
 const isOnly = (id: number) => live.state.only.includes(id);
 
@@ -86,9 +83,9 @@ async function add(shape: Shape): Promise<void> {
         <MoveFields :move="bench.chosenMove" @preview="preview" @change="save">
           <label v-if="hasSlope(bench.chosenMove.shape)" class="slope">
             <span>Slope in dB/oct</span>
-            <select :value="bench.chosenMove.slope_db_per_octave" @change="setSlope(($event.target as HTMLSelectElement).value)">
-              <option v-for="slope in SLOPES" :key="slope" :value="slope">{{ slope }}</option>
-            </select>
+            <ElSelect :model-value="bench.chosenMove.slope_db_per_octave" size="small" aria-label="Slope in dB/oct" @change="setSlope">
+              <ElOption v-for="slope in SLOPES" :key="slope" :value="slope" :label="slope" />
+            </ElSelect>
           </label>
           <NumberField
             v-if="hasQ(bench.chosenMove)" label="Q" :model-value="bench.chosenMove.q" :min="0.1" :max="100" :step="1.1" ratio :digits="2"
@@ -97,9 +94,9 @@ async function add(shape: Shape): Promise<void> {
         </MoveFields>
         <label class="slope">
           <span>Shape</span>
-          <select :value="bench.chosenMove.shape" @change="setShape(($event.target as HTMLSelectElement).value as Shape)">
-            <option v-for="shape in SHAPES" :key="shape.value" :value="shape.value">{{ shape.label }}</option>
-          </select>
+          <ElSelect :model-value="bench.chosenMove.shape" size="small" aria-label="Shape" @change="setShape">
+            <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
+          </ElSelect>
         </label>
       </div>
       <div class="actions">
@@ -135,7 +132,6 @@ li.off .square { border-style: dashed; }
 .editor { padding: 9px 11px; border-color: var(--treat); background: var(--treat-soft); }
 .fields { display: grid; grid-template-columns: 1fr 1fr; gap: 7px 16px; margin: 7px 0 10px; }
 .slope { display: flex; flex-direction: column; font-size: 11px; color: var(--soft); }
-.slope select { font: 13px var(--sans); color: var(--ink); background: transparent; border: 0; border-bottom: 1px solid var(--line); padding: 1px 0; }
 .actions { display: flex; gap: 5px; flex-wrap: wrap; }
 .soft { color: var(--soft); }
 .editor .soft { color: var(--ink); }

@@ -1,15 +1,20 @@
 <script setup lang="ts">
 /** Play, where, and what of it is heard. The same on every view. */
-import { computed } from "vue";
-import { signed, writeTime } from "../lib/notes";
-import { useLive } from "../live/session";
-import { useBench } from "../stores/bench";
-import { useSong } from "../stores/song";
-import WaveLane from "./WaveLane.vue";
+import { computed, ref, watch } from "vue";
+import { signed, writeTime } from "../../lib/notes";
+import { useLive } from "../../live/session";
+import { useBench } from "../../stores/bench";
+import { useChanges } from "../../stores/changes";
+import { useSong } from "../../stores/song";
+import WaveLane from "../WaveLane.vue";
+import LevelMeter from "./LevelMeter.vue";
+import { useView } from "../../stores/view";
 
 const song = useSong();
+const changes = useChanges();
 const live = useLive();
 const bench = useBench();
+const view = useView();
 const shownTrack = computed(() => bench.track ?? song.tracks[0] ?? null);
 
 const signals = [
@@ -17,10 +22,13 @@ const signals = [
   { value: "untreated", label: "Untreated" },
   { value: "removed", label: "Removed only" },
 ] as const;
-const meter = (db: number) => `${Math.max(0, Math.min(100, ((db + 60) / 60) * 100))}%`;
+/** Whether the limiter held something down since another side of the comparison was chosen: what was compared differs by it. */
+const limited = ref(false);
+watch(() => live.report.limiter_db < -0.1, (works) => works && (limited.value = true));
+watch(() => live.state.playing, (playing) => playing && (limited.value = false));
 /** What this listener loops, where it is another stretch than the song's passage. */
 const around = computed(() => {
-  const [own, saved] = [live.state.passage, bench.passage];
+  const [own, saved] = [live.state.passage, view.passage];
   if (!own) return null;
   return saved && Math.abs(own[0] - saved.from) < 0.01 && Math.abs(own[1] - saved.to) < 0.01 ? null : own;
 });
@@ -35,15 +43,13 @@ const around = computed(() => {
       <div class="figure now" data-test="position">{{ writeTime(live.position) }}</div>
       <div class="soft small">
         <template v-if="around">loop {{ writeTime(around[0]) }}–{{ writeTime(around[1]) }}</template>
-        <template v-else-if="bench.passage">passage {{ writeTime(bench.passage.from, 0) }}–{{ writeTime(bench.passage.to, 0) }}</template>
+        <template v-else-if="view.passage">passage {{ writeTime(view.passage.from, 0) }}–{{ writeTime(view.passage.to, 0) }}</template>
         <template v-else>whole song</template>
       </div>
-      <button v-if="bench.passage" type="button" class="plain small quiet" @click="song.setPassage(null, null)">Clear passage</button>
+      <button v-if="view.passage" type="button" class="plain small quiet" @click="changes.setPassage(null, null)">Clear passage</button>
     </div>
     <div class="wave" data-test="wave"><WaveLane v-if="shownTrack" :track="shownTrack" normalised /></div>
-    <div class="meters" role="img" :aria-label="`Peak ${live.report.peak_db[0]} and ${live.report.peak_db[1]} dB`">
-      <span v-for="(db, side) in live.report.peak_db" :key="side" class="meter"><i :style="{ height: meter(db) }" /></span>
-    </div>
+    <LevelMeter :peaks="live.report.peak_db" :height="70" />
     <div class="choices">
       <span class="soft">Hear</span>
       <span role="group" aria-label="Hear">
@@ -60,7 +66,10 @@ const around = computed(() => {
           {{ live.state.matching ? "Matched" : "Match" }} <span class="figure">{{ signed(live.state.match_lu, 1) }} LU</span>
         </button>
         <span v-if="live.dropped" class="drop figure" role="status">{{ live.dropped }} dropped</span>
-        <span v-if="live.report.limiter_db < -0.1" class="drop figure">limiter {{ signed(live.report.limiter_db, 1) }} dB</span>
+        <span v-if="live.report.limiter_db < -0.1" class="drop figure" role="status">limiter {{ signed(live.report.limiter_db, 1) }} dB</span>
+        <span v-else-if="limited" class="drop" role="status" title="The loudest moments were held down while you compared: they do not compare fairly. Turn the song down.">limiter worked</span>
+        <span v-if="!live.state.exact" class="soft" role="status" title="Until the past that still sounds here has been heard, this differs a little from the export.">settling</span>
+        <span v-if="live.state.delay_ms > 120" class="drop figure" role="status" title="A change is heard so much later, for what lies behind it on its way.">changes after {{ Math.round(live.state.delay_ms) }} ms</span>
         <span v-if="!live.connected" class="drop" role="status">no connection</span>
       </span>
     </div>
@@ -69,7 +78,7 @@ const around = computed(() => {
 
 <style scoped>
 .transport {
-  display: grid; grid-template-columns: 44px 128px 1fr 18px auto; gap: 14px; align-items: center; padding: 10px 18px;
+  display: grid; grid-template-columns: 44px 128px 1fr 46px auto; gap: 14px; align-items: center; padding: 10px 18px;
   background: var(--panel); border-top: 1px solid var(--line); height: 116px;
 }
 .play { width: 40px; height: 40px; border: 0; border-radius: 50%; background: var(--ink); cursor: pointer; padding: 8px; }
@@ -79,9 +88,6 @@ const around = computed(() => {
 .place .small { font-size: 11px; }
 .place button { padding-left: 0; font-size: 11px; text-decoration: underline; }
 .wave { height: 84px; min-width: 0; }
-.meters { display: flex; gap: 3px; height: 84px; }
-.meter { width: 6px; background: var(--paper); border: 1px solid var(--line); position: relative; }
-.meter i { position: absolute; bottom: 0; left: 0; right: 0; background: var(--ink); }
 .choices { display: grid; grid-template-columns: auto auto; gap: 5px 12px; align-items: center; font-size: 12px; }
 .choices [role="group"], .choices .row { display: flex; gap: 4px; align-items: center; }
 .drop { color: var(--stand-out); font-size: 12px; }

@@ -1,14 +1,13 @@
 <script setup lang="ts">
 /** What stands out, most certain and most disturbing first; the chosen one with its evidence and what to do. */
 import { nextTick, ref, watch } from "vue";
-import { WAYS, figureOf, lookState, place, proposal, reasons } from "../../lib/findings";
-import { hasGain } from "../../lib/moves";
-import { signed, writeHz } from "../../lib/notes";
-import { useBench } from "../../stores/bench";
-import { useFindings } from "../../stores/findings";
-import { useSong } from "../../stores/song";
-import EvidencePicture from "./EvidencePicture.vue";
-import MoveFields from "./MoveFields.vue";
+import { figureOf, lookState } from "../../../lib/findings";
+import { signed, writeHz } from "../../../lib/notes";
+import { useChanges } from "../../../stores/changes";
+import { useFindings } from "../../../stores/findings";
+import { useSong } from "../../../stores/song";
+import { useView } from "../../../stores/view";
+import FindingCard from "./FindingCard.vue";
 
 const SHAPES = {
   narrow: "M0 6 L12 4.5 L12 7.5 Z",
@@ -17,20 +16,13 @@ const SHAPES = {
   floor: "M0 11 H12 V7 L8 9 L4 7.5 L0 9 Z",
 } as const;
 
-const bench = useBench();
 const song = useSong();
+const changes = useChanges();
 const findings = useFindings();
+const view = useView();
 const list = ref<HTMLElement | null>(null);
 const percent = (share: number) => Math.round(100 * share);
 
-const card = ref<HTMLElement | null>(null);
-
-watch(() => findings.draft !== null, async (changing) => {
-  await nextTick();
-  if (!changing) return;
-  const fields = card.value?.querySelector(".fields");
-  (fields?.querySelector<HTMLInputElement>("[aria-label^=Gain]") ?? fields?.querySelector("input"))?.focus();
-});
 watch(() => findings.chosenId, async () => {
   await nextTick();
   list.value?.querySelector("[aria-current=true]")?.scrollIntoView({ block: "nearest" });
@@ -46,8 +38,8 @@ watch(() => findings.chosenId, async () => {
         <template v-else>{{ findings.open.length }} open · {{ findings.decided.length }} decided</template>
       </span>
       <button
-        type="button" class="plain small" :aria-pressed="song.song?.look_in_passage ?? false" :disabled="!bench.passage"
-        :title="bench.passage ? 'Look in the passage only, or in the whole track' : 'Choose a passage first'" @click="song.lookInPassage(!song.song?.look_in_passage)"
+        type="button" class="plain small" :aria-pressed="song.song?.look_in_passage ?? false" :disabled="!view.passage"
+        :title="view.passage ? 'Look in the passage only, or in the whole track' : 'Choose a passage first'" @click="changes.lookInPassage(!song.song?.look_in_passage)"
       >
         {{ song.song?.look_in_passage ? "in the passage" : "whole track" }}
       </button>
@@ -76,36 +68,7 @@ watch(() => findings.chosenId, async () => {
       {{ findings.found?.fresh ? "Nothing stands out. Sweep with the probe to make sure." : "Not looked at yet." }}
     </p>
 
-    <div v-if="findings.chosen" ref="card" class="card panel" role="group" :aria-label="`Finding ${findings.chosen.document.kind}`" data-test="finding">
-      <header>
-        <strong>{{ findings.chosen.document.kind }}</strong>
-        <span class="figure">{{ place(findings.chosen) }}</span>
-      </header>
-      <EvidencePicture :finding="findings.chosen" />
-      <p class="why">
-        {{ signed(findings.chosen.document.excess_db, 1) }} dB over its surroundings, {{ findings.chosen.document.bandwidth_oct.toFixed(2) }} oct wide.
-        {{ reasons(findings.chosen).join(" ") }}
-        <template v-if="findings.chosen.in_tracks > 1">In {{ findings.chosen.in_tracks }} tracks.</template>
-      </p>
-      <div class="ways" role="group" aria-label="Hear it">
-        <button
-          v-for="w in WAYS" :key="w.way" type="button" class="plain small" :aria-pressed="findings.way === w.way" :aria-keyshortcuts="w.key"
-          :title="`${w.says} (${w.key})`" @click="findings.hear(w.way)"
-        >
-          {{ w.label }} <kbd>{{ w.key }}</kbd>
-        </button>
-      </div>
-      <div v-if="findings.draft" class="fields" role="group" aria-label="The move that will be made">
-        <MoveFields :move="findings.draft" @preview="findings.tweak" @change="findings.tweak" @enter="findings.accept()" @escape="findings.adjust()" />
-      </div>
-      <div v-if="findings.chosen.state === 'open'" class="decide">
-        <button type="button" class="plain small accept" aria-keyshortcuts="y" title="make this move, go on to the next" @click="findings.accept()">
-          Accept {{ findings.draft && hasGain(findings.draft.shape) ? `${signed(findings.draft.gain_db, 1)} dB` : proposal(findings.chosen) }} <kbd>Y</kbd>
-        </button>
-        <button type="button" class="plain small" aria-keyshortcuts="j" :aria-pressed="findings.draft !== null" title="change its values first, hearing them" @click="findings.adjust()">Adjust <kbd>J</kbd></button>
-        <button type="button" class="plain small" aria-keyshortcuts="x" title="it stays away, also after a new analysis" @click="findings.reject()">No problem <kbd>X</kbd></button>
-      </div>
-    </div>
+    <FindingCard v-if="findings.chosen" :finding="findings.chosen" />
   </section>
 </template>
 
@@ -129,14 +92,4 @@ li.done .row { cursor: default; grid-template-columns: 14px 62px 1fr 84px; }
 svg { width: 12px; height: 12px; fill: var(--stand-out); }
 li.done svg { fill: none; stroke: var(--soft); }
 .none { margin: 2px 0; }
-.card { padding: 6px 9px 8px; border-color: var(--stand-out); flex: none; }
-.card header > :last-child { font-size: 11.5px; }
-.why { margin: 4px 0 6px; font-size: 11.5px; line-height: 15.5px; }
-.ways, .decide { display: flex; gap: 2px; }
-.ways { margin-bottom: 5px; }
-.ways .small, .decide .small { padding: 1px 3px; font-size: 11.5px; }
-.ways .small { flex: 1; }
-.fields { display: grid; grid-template-columns: 1.2fr 1fr 1fr; gap: 8px; margin-bottom: 6px; }
-.accept { border-color: var(--treat); color: var(--treat); font-weight: 600; }
-kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; margin-left: 1px; }
 </style>

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 /** The evidence of a finding as small pictures: when it stands out, how it rings, how it follows the level. */
 import { computed, ref, watch } from "vue";
-import type { Finding } from "../../api/client";
-import { colour, usePicture } from "../../lib/canvas";
-import { writeTime } from "../../lib/notes";
+import type { Finding } from "../../../api/client";
+import { colour, usePicture } from "../../../lib/canvas";
+import { writeTime } from "../../../lib/notes";
 
 const props = defineProps<{ finding: Finding }>();
 const canvas = ref<HTMLCanvasElement | null>(null);

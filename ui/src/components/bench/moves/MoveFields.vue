@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** Frequency, gain and width of a move as numbers to change; what else a move has goes into the slot. */
-import { type Move, hasGain, hasOctaves, octavesOfQ, qOfOctaves } from "../../lib/moves";
-import NumberField from "../NumberField.vue";
+import { type Move, hasGain, hasOctaves, octavesOfQ, qOfOctaves } from "../../../lib/moves";
+import NumberField from "../../NumberField.vue";
 
 defineProps<{ move: Move }>();
 const emit = defineEmits<{

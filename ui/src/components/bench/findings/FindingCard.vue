@@ -1,0 +1,86 @@
+<script setup lang="ts">
+/** The chosen finding: its evidence, the ways to hear it, what to do about it. */
+import { nextTick, ref, watch } from "vue";
+import type { Finding } from "../../../api/client";
+import { WAYS, place, proposal, reasons } from "../../../lib/findings";
+import { KEYMAP } from "../../../lib/keymap";
+import { keyOf } from "../../../lib/keys";
+import { hasGain } from "../../../lib/moves";
+import { signed } from "../../../lib/notes";
+import { useLive } from "../../../live/session";
+import { useFindings } from "../../../stores/findings";
+import { useHearing } from "../../../stores/hearing";
+import MoveFields from "../moves/MoveFields.vue";
+import EvidencePicture from "./EvidencePicture.vue";
+
+defineProps<{ finding: Finding }>();
+const live = useLive();
+const findings = useFindings();
+const hearing = useHearing();
+const card = ref<HTMLElement | null>(null);
+
+watch(() => findings.draft !== null, async (changing) => {
+  await nextTick();
+  if (!changing) return;
+  const fields = card.value?.querySelector(".fields");
+  (fields?.querySelector<HTMLInputElement>("[aria-label^=Gain]") ?? fields?.querySelector("input"))?.focus();
+});
+</script>
+
+<template>
+  <div ref="card" class="card panel" role="group" :aria-label="`Finding ${finding.document.kind}`" data-test="finding">
+    <header>
+      <strong>{{ finding.document.kind }}</strong>
+      <span class="figure">{{ place(finding) }}</span>
+    </header>
+    <EvidencePicture :finding="finding" />
+    <p class="why">
+      {{ signed(finding.document.excess_db, 1) }} dB over its surroundings, {{ finding.document.bandwidth_oct.toFixed(2) }} oct wide.
+      {{ reasons(finding).join(" ") }}
+      <template v-if="finding.in_tracks > 1">In {{ finding.in_tracks }} tracks.</template>
+    </p>
+    <div class="where">
+      <span>Hear it</span>
+      <span role="group" aria-label="Hear the finding">
+        <button type="button" class="plain small" :aria-pressed="live.state.scope === 'alone'" @click="live.setScope('alone')">in this track</button>
+        <button type="button" class="plain small" :aria-pressed="live.state.scope === 'mix'" @click="live.setScope('mix')">in the mix</button>
+      </span>
+      <kbd :title="KEYMAP['listen.alone'].says">{{ keyOf("listen.alone") }}</kbd>
+    </div>
+    <div class="ways" role="group" aria-label="Hear it">
+      <button
+        v-for="w in WAYS" :key="w.way" type="button" class="plain small" :aria-pressed="hearing.way === w.way" :aria-keyshortcuts="keyOf(w.key)"
+        :title="`${KEYMAP[w.key].says}, ${live.state.scope === 'mix' ? 'in the mix' : 'in this track alone'} (${keyOf(w.key)})`" @click="findings.hear(w.way)"
+      >
+        {{ w.label }} <kbd>{{ keyOf(w.key) }}</kbd>
+      </button>
+    </div>
+    <div v-if="findings.draft" class="fields" role="group" aria-label="The move that will be made">
+      <MoveFields :move="findings.draft" @preview="findings.tweak" @change="findings.tweak" @enter="findings.accept()" @escape="findings.adjust()" />
+    </div>
+    <div v-if="finding.state === 'open'" class="decide">
+      <button type="button" class="plain small accept" aria-keyshortcuts="y" title="make this move, go on to the next" @click="findings.accept()">
+        Accept {{ findings.draft && hasGain(findings.draft.shape) ? `${signed(findings.draft.gain_db, 1)} dB` : proposal(finding) }} <kbd>Y</kbd>
+      </button>
+      <button type="button" class="plain small" aria-keyshortcuts="j" :aria-pressed="findings.draft !== null" title="change its values first, hearing them" @click="findings.adjust()">Adjust <kbd>J</kbd></button>
+      <button type="button" class="plain small" aria-keyshortcuts="x" title="it stays away, also after a new analysis" @click="findings.reject()">No problem <kbd>X</kbd></button>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.card { padding: 6px 9px 8px; border-color: var(--stand-out); flex: none; }
+header { display: flex; align-items: baseline; gap: 8px; font-size: 12px; }
+header > :last-child { margin-left: auto; font-size: 11.5px; }
+.why { margin: 4px 0 6px; font-size: 11.5px; line-height: 15.5px; }
+.where { display: flex; gap: 6px; align-items: center; font-size: 11.5px; margin-bottom: 3px; }
+.where [role="group"] { display: flex; gap: 2px; }
+.where .small { padding: 0 5px; font-size: 11.5px; }
+.ways, .decide { display: flex; gap: 2px; }
+.ways { margin-bottom: 5px; }
+.ways .small, .decide .small { padding: 1px 3px; font-size: 11.5px; }
+.ways .small { flex: 1; }
+.fields { display: grid; grid-template-columns: 1.2fr 1fr 1fr; gap: 8px; margin-bottom: 6px; }
+.accept { border-color: var(--treat); color: var(--treat); font-weight: 600; }
+kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; margin-left: 1px; }
+</style>

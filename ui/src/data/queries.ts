@@ -1,0 +1,106 @@
+/** What can be asked of the server, each under its name in the cache. All that depends on a song begins with it. */
+
+import { queryOptions } from "@tanstack/vue-query";
+import { type Song, api, ask, bytes } from "../api/client";
+import { cache } from "./cache";
+
+export const names = {
+  songs: ["songs"] as const,
+  song: (id: number) => ["song", id] as const,
+  tasks: (id: number) => ["song", id, "tasks"] as const,
+  findings: (id: number, track?: number) => ["song", id, "findings", ...(track === undefined ? [] : [track])] as const,
+  repeats: (id: number) => ["song", id, "repeats"] as const,
+};
+
+/** The newer of two states of a song: an answer that was long on its way changes nothing back. */
+export const newer = (known: Song | undefined, told: Song): Song => (known && known.revision > told.revision ? known : told);
+
+export const songsQuery = () => queryOptions({ queryKey: names.songs, queryFn: () => ask(api.GET("/api/songs")) });
+
+export const songQuery = (id: number) =>
+  queryOptions({
+    queryKey: names.song(id),
+    queryFn: async () => newer(cache.getQueryData<Song>(names.song(id)), await ask(api.GET("/api/songs/{song_id}", { params: { path: { song_id: id } } }))),
+    enabled: id > 0,
+  });
+
+export const tasksQuery = (id: number) =>
+  queryOptions({
+    queryKey: names.tasks(id),
+    queryFn: () => ask(api.GET("/api/songs/{song_id}/tasks", { params: { path: { song_id: id } } })),
+    enabled: id > 0,
+  });
+
+export const findingsQuery = (id: number, track: number | null) =>
+  queryOptions({
+    queryKey: names.findings(id, track ?? 0),
+    queryFn: () => ask(api.GET("/api/songs/{song_id}/tracks/{track_id}/findings", { params: { path: { song_id: id, track_id: track ?? 0 } } })),
+    enabled: id > 0 && track !== null,
+  });
+
+export const repeatsQuery = (id: number) =>
+  queryOptions({
+    queryKey: names.repeats(id),
+    queryFn: () => ask(api.GET("/api/songs/{song_id}/repeats", { params: { path: { song_id: id } } })),
+    enabled: id > 0,
+  });
+
+/** `sound` names what the track sounds like; a profile of another sound is another profile. */
+export const profileQuery = (id: number, track: number | null, sound: unknown, passage: { from: number; to: number } | null) =>
+  queryOptions({
+    queryKey: ["song", id, "profile", track, passage, sound],
+    queryFn: ({ signal }) => {
+      const query = { bands_per_octave: 24, ...(passage && { from_s: passage.from, to_s: passage.to }) };
+      return ask(api.GET("/api/songs/{song_id}/tracks/{track_id}/profile", { params: { path: { song_id: id, track_id: track ?? 0 }, query }, signal }));
+    },
+    enabled: id > 0 && track !== null,
+    gcTime: 60_000,
+  });
+
+export const mapQuery = (id: number, track: number | null, recording: string) =>
+  queryOptions({
+    queryKey: ["song", id, "map", track, recording],
+    queryFn: () => ask(api.GET("/api/songs/{song_id}/tracks/{track_id}/map", { params: { path: { song_id: id, track_id: track ?? 0 } } })),
+    enabled: id > 0 && track !== null,
+  });
+
+/** A tile of the time map that could not be had is asked for again after so long. */
+const TILE_AGAIN_MS = 5000;
+
+/** `sound` names what the track sounds like; null for the untreated map. */
+export const tileQuery = (id: number, track: number, recording: string, level: number, index: number, sound: string | null, revision: number) =>
+  queryOptions({
+    queryKey: ["song", id, "map", track, recording, level, index, sound],
+    queryFn: async ({ signal }) => {
+      const treated = sound === null ? "" : `?treated=true&rev=${revision}`;
+      return new Uint8Array(await bytes(`/api/songs/${id}/tracks/${track}/map/${level}/${index}${treated}`, signal));
+    },
+    retry: 3,
+    retryDelay: TILE_AGAIN_MS,
+    structuralSharing: false,
+  });
+
+/** Lowest and highest sample of each of `points` stretches of the song, -127 to 127. */
+export const waveformQuery = (id: number, track: number, recording: string, duration: number, points: number) =>
+  queryOptions({
+    queryKey: ["song", id, "waveform", track, recording, duration, points],
+    queryFn: async ({ signal }) => new Int8Array(await bytes(`/api/songs/${id}/tracks/${track}/waveform?points=${points}`, signal)),
+    enabled: id > 0,
+    structuralSharing: false,
+  });
+
+/** Something of the song was changed: what was told of it is asked for again where it is shown. */
+export function songChanged(id: number): Promise<unknown> {
+  return Promise.all([
+    cache.invalidateQueries({ queryKey: names.song(id), exact: true }),
+    foundAnew(id),
+  ]);
+}
+
+/** What stands out was looked for again, or decided. */
+export function foundAnew(id: number): Promise<unknown> {
+  return Promise.all([
+    cache.invalidateQueries({ queryKey: names.findings(id) }),
+    cache.invalidateQueries({ queryKey: names.repeats(id) }),
+  ]);
+}

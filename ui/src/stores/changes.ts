@@ -1,0 +1,106 @@
+/** Changes of the song, one after the other: each is made against the state that the one before it left. */
+
+import { useMutation } from "@tanstack/vue-query";
+import { defineStore } from "pinia";
+import { ref } from "vue";
+import type { paths } from "../api/schema";
+import { type Song, type Track, Refusal, api, ask } from "../api/client";
+import { cache } from "../data/cache";
+import { foundAnew, songChanged } from "../data/queries";
+import { complain } from "../lib/complain";
+import { type Move, type NewMove, valuesOf } from "../lib/moves";
+import { useSong } from "./song";
+
+type Body = paths["/api/songs/{song_id}/tracks/{track_id}/moves"]["post"]["requestBody"]["content"]["application/json"];
+type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo">>;
+type Call = (now: Song) => Promise<Song>;
+
+/** What a change of a strip is made against: only a change of the same strip conflicts. */
+const strip = (now: Song, stripId: number) => ({ strip_revision: now.strips.find((x) => x.id === stripId)?.revision ?? null });
+const stripOf = (now: Song, moveId: number) => now.strips.find((x) => x.moves.some((m) => m.id === moveId))?.id ?? 0;
+
+export const useChanges = defineStore("changes", () => {
+  const open = useSong();
+  const savedAt = ref<Date | null>(null);
+
+  const made = useMutation(
+    {
+      scope: { id: "changes of the song" },
+      mutationFn: (call: Call) => {
+        if (!open.song) throw new Refusal("There is no song to change.", 0);
+        return call(open.song);
+      },
+      onSuccess: (told: Song) => {
+        open.take(told);
+        savedAt.value = new Date();
+        void foundAnew(told.id);
+      },
+      // a refusal is shown; after a conflict the present state comes with it
+      onError: async (problem: Error) => {
+        complain(problem);
+        if (problem instanceof Refusal && problem.song) open.take(problem.song);
+        else if (problem instanceof Refusal && problem.status === 409) await songChanged(open.id);
+      },
+    },
+    cache,
+  );
+
+  /** Whether it was done. */
+  const change = (call: Call): Promise<boolean> => made.mutateAsync(call).then(() => true, () => false);
+
+  const at = () => ({ song_id: open.id });
+  const track = (trackId: number) => ({ song_id: open.id, track_id: trackId });
+  const finding = (findingId: number) => ({ song_id: open.id, finding_id: findingId });
+  const move = (moveId: number) => ({ song_id: open.id, move_id: moveId });
+
+  return {
+    savedAt,
+    rename: (name: string) =>
+      change(({ outline }) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, name } }))),
+    setPassage: (from: number | null, to: number | null) =>
+      change(({ outline }) =>
+        ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, passage_from_s: from, passage_to_s: to } })),
+      ),
+    changeTrack: (trackId: number, values: StripValues) =>
+      change((now) =>
+        ask(api.PATCH("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...values } })),
+      ),
+    deleteTrack: (trackId: number) =>
+      change((now) =>
+        ask(api.DELETE("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId), query: strip(now, trackId) } })),
+      ),
+    reorder: (order: number[]) =>
+      change(({ outline }) => ask(api.PUT("/api/songs/{song_id}/order", { params: { path: at() }, body: { outline, order } }))),
+    addMove: (trackId: number, values: NewMove) =>
+      change((now) => {
+        const body = { ...strip(now, trackId), ...values } as Body;
+        return ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/moves", { params: { path: track(trackId) }, body }));
+      }),
+    changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>) =>
+      change((now) =>
+        ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", {
+          params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), ...values },
+        })),
+      ),
+    deleteMove: (moveId: number) =>
+      change((now) =>
+        ask(api.DELETE("/api/songs/{song_id}/moves/{move_id}", {
+          params: { path: move(moveId), query: strip(now, stripOf(now, moveId)) },
+        })),
+      ),
+    lookInPassage: (on: boolean) =>
+      change(({ outline }) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, look_in_passage: on } }))),
+    /** Make the proposed move, or the one into which it was adjusted. */
+    acceptFinding: (findingId: number, adjusted: Move | null = null) =>
+      change(() => {
+        const body = { move: adjusted && (valuesOf(adjusted) as Body) };
+        return ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body }));
+      }),
+    rejectFinding: (findingId: number) =>
+      change(() => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: {} }))),
+    reopenFinding: (findingId: number) =>
+      change(() => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reopen", { params: { path: finding(findingId) }, body: {} }))),
+    undo: () => change(() => ask(api.POST("/api/songs/{song_id}/undo", { params: { path: at() } }))),
+    redo: () => change(() => ask(api.POST("/api/songs/{song_id}/redo", { params: { path: at() } }))),
+  };
+});

@@ -1,0 +1,38 @@
+/** What of the bench is in sight: the shared axes, and which time map. */
+
+import { useLocalStorage } from "@vueuse/core";
+import { defineStore } from "pinia";
+import { computed, ref, watch } from "vue";
+import { type FrequencyRange, type TimeRange, WHOLE } from "../lib/axis";
+import { useSong } from "./song";
+
+export const useView = defineStore("view", () => {
+  const open = useSong();
+
+  const frequencies = ref<FrequencyRange>(WHOLE);
+  const times = ref<TimeRange>({ from: 0, to: 1 });
+  const mapWhole = ref(false);
+  const mapTreated = ref(false);
+  /** Whether what is read on the line is written out below the panels. */
+  const readout = useLocalStorage("mivlo.readout", true);
+
+  const passage = computed<TimeRange | null>(() => {
+    const s = open.song;
+    return s?.passage_from_s != null && s.passage_to_s != null ? { from: s.passage_from_s, to: s.passage_to_s } : null;
+  });
+
+  function showTimes(): void {
+    const whole = { from: 0, to: Math.max(0.25, open.duration) };
+    times.value = mapWhole.value || !passage.value ? whole : passage.value;
+  }
+
+  function showAll(): void {
+    frequencies.value = WHOLE;
+    showTimes();
+  }
+
+  // the same passage told again moves nothing
+  watch([() => passage.value?.from, () => passage.value?.to, mapWhole, () => open.duration], showTimes, { immediate: true });
+
+  return { frequencies, times, mapWhole, mapTreated, readout, passage, showTimes, showAll };
+});
