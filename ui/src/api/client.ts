@@ -17,7 +17,11 @@ export type Edit = components["schemas"]["EditOut"];
 
 export type Strip = components["schemas"]["StripOut"];
 
-export const api = createClient<paths>({ baseUrl: "", headers: { "Mivlo-Page": pageId() } });
+export const api = createClient<paths>({
+  baseUrl: location.origin,
+  headers: { "Mivlo-Page": pageId() },
+  fetch: (request) => fetch(request),
+});
 
 /** The server said no; the message is meant for the user. */
 export class Refusal extends Error {
