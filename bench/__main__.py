@@ -8,6 +8,7 @@ from importlib import import_module
 
 PARTS = {
     "chain": "bench.chain",
+    "crowd": "bench.crowded",
     "find": "bench.finding",
     "import": "bench.importing",
     "mix": "bench.mixing",

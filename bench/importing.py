@@ -10,15 +10,24 @@ from __future__ import annotations
 import statistics
 import tempfile
 import time
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import soundfile
 
-from mivlo.audio.library import Library
+from mivlo.audio.cache import LocalCache
+from mivlo.audio.objects import ObjectStore
+from mivlo.audio.originals import Originals
 from mivlo.core.spectra import log_grid, long_term_levels
 
 SECONDS, RATE, ROUNDS = 240, 44_100, 3
+
+
+@dataclass(frozen=True)
+class _Recording:
+    audio_sha256: str
+    file_name: str
 
 
 def measure() -> list[tuple[str, str, str]]:
@@ -29,15 +38,16 @@ def measure() -> list[tuple[str, str, str]]:
         for round_ in range(ROUNDS + 1):
             tone = np.sin(2 * np.pi * (200 + round_) * np.arange(SECONDS * RATE) / RATE)[:, None] * 0.2
             soundfile.write(path, tone + random.standard_normal((SECONDS * RATE, 2)) * 0.05, RATE, subtype="PCM_24")
-            files = Library(Path(folder) / "library")
-            digest = files.keep_file(path)
+            store = ObjectStore(f"{folder}/store")
+            recording = _Recording(Originals(store, Path(folder) / "incoming").keep_file(path), path.name)
+            files = LocalCache(Path(folder), store)
             start = time.perf_counter()
-            known = files.make_working(files.original(digest, ".wav"), path.name, digest, 48_000)
+            known = files.make(recording, 48_000)
             imports.append(time.perf_counter() - start)
             start = time.perf_counter()
-            files.map_level(digest, 48_000, known.map_levels - 1).tobytes()
-            files.map_level(digest, 48_000, 0)[:1_024].tobytes()
-            x = files.samples(digest, 48_000)[48_000 : 48_000 * 9]
+            files.map_level(recording, 48_000, known.map_levels - 1).tobytes()
+            files.map_level(recording, 48_000, 0)[:1_024].tobytes()
+            x = files.samples(recording, 48_000)[48_000 : 48_000 * 9]
             long_term_levels(x, log_grid(), sample_rate=48_000, bands_per_octave=24)
             opens.append(time.perf_counter() - start)
     return [

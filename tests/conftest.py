@@ -23,7 +23,8 @@ from mivlo.config import settings
 from mivlo.core.units import Floats
 from mivlo.demo import song
 from mivlo.jobs import queue
-from mivlo.services.recordings import importing
+from mivlo.services.handover import exporting
+from mivlo.services.recordings import files, importing
 from mivlo.services.song.state import SongState, read_song
 from mivlo.store import database
 from tests import sounds
@@ -114,9 +115,16 @@ def made() -> tuple[dict[str, Floats], list[song.Trouble]]:
 
 def bring_in(song_id: int, path: Path) -> int:
     """Import a file without the queue; the track's id."""
-    digest = importing.library().keep_file(path)
+    digest = files.originals().keep_file(path)
     task = importing.request_import(song_id, path.name, digest)
     return int(importing.run_import(task.id)["track_id"])
+
+
+def exported(task_id: int, name: str) -> Path:
+    """A file that an export made."""
+    found = files.store().here(exporting.exported_name(task_id, name))
+    assert found is not None
+    return found
 
 
 def run_apart(coroutine: Coroutine[Any, Any, T]) -> T:

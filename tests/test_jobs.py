@@ -11,7 +11,7 @@ from sqlalchemy import text
 
 from mivlo.core.units import Floats
 from mivlo.jobs import queue, running
-from mivlo.services.recordings import importing
+from mivlo.services.recordings import files, importing
 from mivlo.services.song import songs
 from mivlo.services.tasks import tasks
 from mivlo.store import database
@@ -25,7 +25,7 @@ def song(db: None) -> int:
 
 
 def _request(song: int, path: Path) -> int:
-    digest = importing.library().keep_file(path)
+    digest = files.originals().keep_file(path)
     return importing.request_import(song, path.name, digest).id
 
 

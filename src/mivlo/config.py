@@ -26,6 +26,9 @@ class Settings(BaseSettings):
 
     database_url: str = Field(default_factory=_database_url)
     data_dir: Path = PROJECT / "var" / "data"
+    store: str = Field(
+        default="", description="a folder or an fsspec address for originals and exports; data_dir if empty"
+    )
     page_dir: Path = PROJECT / "ui" / "dist"
     host: str = "127.0.0.1"
     port: int = 8417

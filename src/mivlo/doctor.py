@@ -10,6 +10,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from mivlo.config import settings
 from mivlo.jobs import queue
+from mivlo.services.recordings.examining import count_recordings
 from mivlo.store import database
 
 
@@ -29,6 +30,7 @@ def examine() -> list[Check]:
         base,
         _worker() if base.ok else Check("worker", False, "unknown without the database."),
         _store(),
+        _sounds() if base.ok else Check("sounds", False, "unknown without the database."),
         _page(),
     ]
 
@@ -66,6 +68,20 @@ def _store() -> Check:
     if free < 2:
         return Check("store", False, f"only {free:.1f} GB are free at {folder}. Make room there.")
     return Check("store", True, f"{folder}, {free:.0f} GB free.")
+
+
+def _sounds() -> Check:
+    """Recordings of the songs: whether the store has them, and which this machine has ready to be played."""
+    state = count_recordings()
+    if state.missing:
+        names = ", ".join(state.missing[:3]) + (" ..." if len(state.missing) > 3 else "")
+        says = f"{len(state.missing)} of {state.all} are missing in the store ({names}). Put them back from a backup."
+        return Check("sounds", False, says)
+    if state.to_make:
+        made = "have no current working copy here and get one when they are used"
+        says = f"{state.all} in the store; {state.to_make} {made}."
+        return Check("sounds", True, says)
+    return Check("sounds", True, f"{state.all} in the store, all ready.")
 
 
 def _page() -> Check:

@@ -18,6 +18,7 @@ from mivlo.core.errors import MivloError
 from mivlo.demo import song as demo_song
 from mivlo.jobs import queue
 from mivlo.jobs.running import look_again
+from mivlo.services.recordings import files as sounds
 from mivlo.services.recordings import importing
 from mivlo.services.song import songs
 from mivlo.services.tasks.tasks import set_task
@@ -51,7 +52,7 @@ def load_demo(say: Say) -> None:
         song = songs.create_song(open_session, demo_song.NAME, demo_song.SAMPLE_RATE)
     for file in files:
         say(f"  reading {file.name}")
-        digest = importing.library().keep_file(file)
+        digest = sounds.originals().keep_file(file)
         task = importing.request_import(song.id, file.name, digest)
         result = importing.run_import(task.id)
         set_task(task.id, state="done", progress=1.0, result=result)

@@ -21,12 +21,12 @@ from mivlo.live.engine import Engine
 from mivlo.live.modes import Scope
 from mivlo.services.handover import exporting, sheets
 from mivlo.services.handover.exporting import ExportOptions
-from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.recordings.importing import song_sources
 from mivlo.services.recordings.naming import guess_role, name_from_file
 from mivlo.services.song import moves, songs
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
-from tests.conftest import bring_in, song_state
+from tests.conftest import bring_in, exported, song_state
 
 MOVES = (
     StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
@@ -59,7 +59,7 @@ def _export(song: SongState, tracks: list[int], **options) -> Path:  # type: ign
     )
     task = exporting.request_export(song.id, chosen)
     name = exporting.run_export(task.id)["files"][0]
-    return library().exports(task.id) / name
+    return exported(task.id, name)
 
 
 def test_the_exported_file_is_what_the_live_engine_played(song: SongState) -> None:

@@ -10,15 +10,15 @@ import pytest
 import soundfile
 
 from mivlo.audio.encode import Container, Depth
+from mivlo.config import settings
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.services.handover import exporting
 from mivlo.services.handover.exporting import ExportOptions
 from mivlo.services.recordings import treated
-from mivlo.services.recordings.importing import library
 from mivlo.services.song import moves, songs
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
-from tests.conftest import bring_in, song_state
+from tests.conftest import bring_in, exported, song_state
 
 
 @pytest.fixture
@@ -41,7 +41,7 @@ def _export(song: SongState, depth: Depth) -> bytes:
     options = ExportOptions((song.tracks[0].id,), depth, Container.WAV, False)
     task = exporting.request_export(song.id, options)
     (name,) = exporting.run_export(task.id)["files"]
-    return _samples(library().exports(task.id) / name)
+    return _samples(exported(task.id, name))
 
 
 def _samples(path: Path) -> bytes:
@@ -94,7 +94,7 @@ def test_an_export_holds_the_state_of_its_request(song: SongState) -> None:
     with session() as s:
         moves.delete_move(s, song.id, song.tracks[0].entries[0].id, None)
     (name,) = exporting.run_export(task.id)["files"]
-    assert _samples(library().exports(task.id) / name) == before
+    assert _samples(exported(task.id, name)) == before
 
 
 def test_two_runs_of_one_export_do_each_other_no_harm(song: SongState) -> None:
@@ -107,6 +107,6 @@ def test_two_runs_of_one_export_do_each_other_no_harm(song: SongState) -> None:
     for run in runs:
         run.join()
     assert results[0] == results[1]
-    folder = library().exports(task.id)
+    folder = settings().data_dir / "exports" / str(task.id)
     assert sorted(path.name for path in folder.iterdir()) == results[0]["files"]
     assert not list(folder.parent.glob(f"{task.id}.*.part"))

@@ -16,15 +16,16 @@ from mivlo.cluster import free_port
 
 
 @contextlib.contextmanager
-def running(*, worker: bool = True) -> Iterator[str]:
-    """Its address; MIVLO_DATABASE_URL and MIVLO_DATA_DIR are those of this process."""
+def running(*, worker: bool = True, worker_environment: dict[str, str] | None = None) -> Iterator[str]:
+    """Its address; settings are those of this process, some of them others for the worker."""
     port = free_port(54_417)
     address = f"http://127.0.0.1:{port}"
     environment = {**os.environ, "MIVLO_PORT": str(port)}
     command = [sys.executable, "-m", "mivlo.cli"]
     children = [subprocess.Popen([*command, "serve"], env=environment)]
     if worker:
-        children.append(subprocess.Popen([*command, "worker"], env=environment))
+        other = {**environment, **(worker_environment or {})}
+        children.append(subprocess.Popen([*command, "worker"], env=other))
     try:
         deadline = time.monotonic() + 60
         while True:

@@ -15,11 +15,12 @@ import numpy as np
 import numpy.typing as npt
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.kernels import hold_level, limit_peaks
+from mivlo.core.kernels import hold_level, limit_peaks, to_single
 from mivlo.core.loudness import k_weighting
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.moves.bounds import Hertz, check
 from mivlo.core.processors import Cascade, StaticProcessor, Step, checked_block
+from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, db_to_gain, gain_to_db, octaves_to_q, ring_time_s
 
 
@@ -187,8 +188,10 @@ class MonitorLimiter:
         self._gain = 1.0
         self.held_back_db = 0.0
 
-    def process(self, block: Floats) -> Floats:
-        """(n, channels) in and out; untouched below the ceiling."""
+    def process(self, block: Floats) -> Singles:
+        """(n, channels), limited in place; untouched below the ceiling. Comes back in single precision."""
         self._gain, least = limit_peaks(block, self._ceiling, self._gain, self._release)
         self.held_back_db = gain_to_db(least)
-        return block
+        out = np.empty(block.shape, dtype=np.float32)
+        to_single(block, out)
+        return out

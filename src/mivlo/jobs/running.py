@@ -6,7 +6,7 @@ import logging
 from collections.abc import Callable
 from typing import Any
 
-from mivlo.audio.library import Cancelled
+from mivlo.audio.working import Cancelled
 from mivlo.core.errors import MivloError
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.looking import request_stale, run_analysis

@@ -16,7 +16,6 @@ from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, Point, Renderer, RendererState, Strip, StripKind, Tap, compile
 from mivlo.core.graph.glide import RAMP_S, Glide, s_curve
 from mivlo.core.graph.streams import Samples
-from mivlo.core.kernels import to_single
 from mivlo.core.moves import Entry, Treatment
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
 from mivlo.core.spectra import Singles
@@ -516,10 +515,7 @@ class Engine:
         elif not transport.playing:  # the song has ended
             self._master = 0.0
             self._renderer = self._successor = self._ready = None
-        self.limiter.process(out)
-        samples = np.empty(out.shape, dtype=np.float32)
-        to_single(out, samples)
-        return Block(samples, position, True)
+        return Block(self.limiter.process(out), position, True)
 
     def _faded_out(self) -> None:
         if self.transport.target is not None:

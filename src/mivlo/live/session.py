@@ -13,12 +13,14 @@ import time
 from collections import deque
 from collections.abc import Awaitable, Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import orjson
 
 from mivlo.core.errors import MivloError
+from mivlo.core.graph.streams import Samples
 from mivlo.core.moves import treatment_db
 from mivlo.core.spectra import log_grid
 from mivlo.live import protocol as p
@@ -47,6 +49,15 @@ _rendering = ThreadPoolExecutor(max(2, os.cpu_count() or 2), thread_name_prefix=
 
 Send = Callable[[str | bytes], Awaitable[None]]
 Out = list[str | bytes]
+
+
+@dataclass(frozen=True, slots=True)
+class _Read:
+    """A song as it was read, with its recordings and the treated sounds that are known."""
+
+    song: SongState
+    sources: dict[int, Samples]
+    treated: dict[int, Samples]
 
 
 class LiveSession:
@@ -80,7 +91,7 @@ class LiveSession:
         self._next_report = 0.0
         self._outdated = False
         self._reading: asyncio.Task[None] | None = None
-        self._news: tuple[SongState | MivloError, int] | None = None
+        self._news: tuple[_Read | MivloError, int] | None = None
         self._ended = 0
         self._ending: dict[int, int] = {}
         """Previews that end with the next state of the song that is read after now, in the order they were ended."""
@@ -93,8 +104,8 @@ class LiveSession:
     async def run(self) -> None:
         """Serve until cancelled."""
         loop = asyncio.get_running_loop()
-        song = await asyncio.to_thread(self._read)
-        for message in await loop.run_in_executor(_rendering, self._open, song):
+        read = await asyncio.to_thread(self._read)
+        for message in await loop.run_in_executor(_rendering, self._open, read):
             await self._send(message)
         try:
             while True:
@@ -143,8 +154,9 @@ class LiveSession:
 
     # --- in a thread, one step at a time ----------------------------------------------------------
 
-    def _open(self, song: SongState) -> Out:
-        self._engine = Engine(song.plan, song_sources(song), known_treated(song))
+    def _open(self, read: _Read) -> Out:
+        song = read.song
+        self._engine = Engine(song.plan, read.sources, read.treated)
         self._spectrum = SpectrumMeter(song.sample_rate)
         self._know(song)
         return [
@@ -163,9 +175,11 @@ class LiveSession:
             )
         ]
 
-    def _read(self) -> SongState:
+    def _read(self) -> _Read:
+        """From the database and the store; may take long where working copies have to be made."""
         with session() as open_session:
-            return read_song(open_session, self.song_id)
+            song = read_song(open_session, self.song_id)
+        return _Read(song, song_sources(song, skip_missing=True), known_treated(song))
 
     def _take_passage(self, song: SongState) -> None:
         passage = None
@@ -211,16 +225,16 @@ class LiveSession:
             out.append(self._state())
         return out
 
-    def _take_news(self, news: SongState | MivloError, ended: int, out: Out) -> None:
+    def _take_news(self, news: _Read | MivloError, ended: int, out: Out) -> None:
         if isinstance(news, MivloError):
             self._engine.pause()
             out.append(_error(str(news)))
             return
-        self._engine.set_song(news.plan, song_sources(news), known_treated(news))
-        self._know(news)
+        self._engine.set_song(news.song.plan, news.sources, news.treated)
+        self._know(news.song)
         for strip_id in [i for i, number in self._ending.items() if number <= ended]:
             del self._ending[strip_id]
-            if strip_id in news.plan.strips:
+            if strip_id in news.song.plan.strips:
                 self._engine.set_preview(strip_id, None)
         self._curves_due = self._state_due = True
         self._match_soon()

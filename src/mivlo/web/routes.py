@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
-from pathlib import Path
-from typing import Annotated, Any
+from collections.abc import AsyncIterator, Iterator
+from typing import Annotated, Any, BinaryIO
+from urllib.parse import quote
 
 import orjson
 from fastapi import APIRouter, Header, Query, Request
 from fastapi import Path as InPath
-from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, PlainTextResponse, Response
+from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, PlainTextResponse, Response, StreamingResponse
 from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
 
@@ -23,7 +23,7 @@ from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, sheets
 from mivlo.services.pictures import views
-from mivlo.services.recordings import importing
+from mivlo.services.recordings import files, importing
 from mivlo.services.song import edits, log, moves, songs, strips
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks import tasks
@@ -150,7 +150,7 @@ async def upload(
 ) -> Any:
     """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
     await run_in_threadpool(_song, song_id)
-    incoming = await run_in_threadpool(importing.library().upload)
+    incoming = await run_in_threadpool(files.originals().upload)
     try:
         async for chunk in request.stream():
             if incoming.size + len(chunk) > LARGEST_BYTES:
@@ -163,7 +163,7 @@ async def upload(
 
 
 def _finish_upload(song_id: int, name: str, incoming: Any, page: str) -> s.TaskOut:
-    digest = importing.library().keep(incoming, Path(name).suffix)
+    digest = files.originals().keep(incoming, name)
     task = importing.request_import(song_id, name, digest, page=page)
     return s.TaskOut.model_validate(task)
 
@@ -323,13 +323,13 @@ def profile(
 @api.get("/songs/{song_id}/tracks/{track_id}/analysis", response_model=s.AnalysisOut)
 def analysis(song_id: Song, track_id: int) -> Any:
     song, track = _track(song_id, track_id)
-    return importing.library().analysis(track.audio_sha256, song.sample_rate)
+    return files.recordings().analysis(track.recording, song.sample_rate)
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/map", response_model=s.MapInfo)
 def map_info(song_id: Song, track_id: int) -> Any:
     song, track = _track(song_id, track_id)
-    known = importing.library().analysis(track.audio_sha256, song.sample_rate)
+    known = files.recordings().analysis(track.recording, song.sample_rate)
     return {
         "rows": spectra.MAP_ROWS,
         "lowest_hz": spectra.MAP_LOWEST_HZ,
@@ -380,13 +380,22 @@ def export(song_id: Song, body: s.NewExport) -> Any:
 
 
 @api.get("/tasks/{task_id}/files/{name}", response_class=FileResponse)
-def exported_file(task_id: int, name: str) -> FileResponse:
+def exported_file(task_id: int, name: str) -> Response:
     with session() as open_session:
         names = tasks.get_task(open_session, task_id).result.get("files", [])
-    path = importing.library().exports(task_id) / Path(name).name
-    if name not in names or not path.is_file():
+    kept, store = exporting.exported_name(task_id, name), files.store()
+    if name not in names or not store.exists(kept):
         raise NotFound("exported file", name)
-    return FileResponse(path, filename=name)
+    if (path := store.here(kept)) is not None:
+        return FileResponse(path, filename=name)
+    headers = {"Content-Disposition": f"attachment; filename*=utf-8''{quote(name)}"}
+    return StreamingResponse(_pieces(store.open(kept)), media_type="application/octet-stream", headers=headers)
+
+
+def _pieces(file: BinaryIO) -> Iterator[bytes]:
+    with file:
+        while data := file.read(1 << 20):
+            yield data
 
 
 @api.get("/songs/{song_id}/sheet.json", responses={200: {"model": sheets.SongSheet}})

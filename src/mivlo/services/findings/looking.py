@@ -17,7 +17,8 @@ from mivlo.core.findings.network import shipped_model
 from mivlo.core.graph import Tap, TreatedSound
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.documents import FindingDocument
-from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.recordings.files import recordings
+from mivlo.services.recordings.importing import song_sources
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
@@ -71,7 +72,7 @@ def run_analysis(task_id: int) -> dict[str, Any]:
             return {"track_id": track.id}
     start, stop = looked_range(song, track)
     treated = any(entry.enabled for entry in track.entries)
-    sound: Sound = library().samples(track.audio_sha256, song.sample_rate)
+    sound: Sound = recordings().samples(track.recording, song.sample_rate)
     if treated:
         sound = TreatedSound(song.plan, song_sources(song), (track.id, Tap.BEHIND), track.frames)
     found, along = _look(sound, song, track, start, stop, TaskProgress(task_id))

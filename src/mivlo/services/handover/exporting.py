@@ -16,11 +16,13 @@ from pydantic import TypeAdapter
 
 from mivlo.audio.decode import FileSamples, until_readable
 from mivlo.audio.encode import Container, Depth, SoundWriter
+from mivlo.config import settings
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, StripKind, Tap, compile, render
 from mivlo.core.graph.streams import Samples
 from mivlo.services.handover.sheets import sheet_document, song_sheet
-from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.recordings.files import recordings, store
+from mivlo.services.recordings.importing import song_sources
 from mivlo.services.recordings.treated import known_treated
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
@@ -65,24 +67,20 @@ def run_export(task_id: int) -> dict[str, Any]:
     """Do the task; run twice, also at once, no run harms the other. Returns the names of the files and notices."""
     with session() as open_session:
         order = _orders.validate_python(get_task(open_session, task_id).payload)
-    place = library().exports(task_id)
-    folder = place.with_name(f"{place.name}.{uuid.uuid4().hex}.part")
+    folder = settings().data_dir / "exports" / f"{task_id}.{uuid.uuid4().hex}.part"
     folder.mkdir(parents=True)
     try:
         result = _write_all(folder, order, TaskProgress(task_id))
-        _put(folder, place)
+        for file in folder.iterdir():  # where another run of the same task was first, its files are the same
+            store().put(exported_name(task_id, file.name), file)
     finally:
         shutil.rmtree(folder, ignore_errors=True)  # our own, under a name that nobody else knows
     return result
 
 
-def _put(folder: Path, place: Path) -> None:
-    """Give a finished folder its name; where another run of the same task was first, its files are the same."""
-    try:
-        folder.rename(place)
-    except OSError:
-        for file in folder.iterdir():
-            file.replace(place / file.name)
+def exported_name(task_id: int, file_name: str) -> str:
+    """Under which name the store has a file that an export made."""
+    return f"exports/{task_id}/{file_name}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,8 +143,7 @@ def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: E
     if not options.original_rate or strip.source_rate == song.sample_rate:
         return replace(of_song, frames=strip.frames)
     plan = compile([s.strip() for s in song.strips], sample_rate=strip.source_rate)
-    original = library().original(strip.audio_sha256, Path(strip.file_name).suffix)
-    recording = FileSamples(original, strip.file_name, keep_readable=True)
+    recording = FileSamples(recordings().original(strip.recording), strip.file_name, keep_readable=True)
     return _Sounds(plan, {strip.id: recording}, {}, recording.info.frames)  # nothing is kept at that rate
 
 

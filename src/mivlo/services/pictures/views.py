@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mivlo.audio.library import ANALYSIS_BANDS, PEAK_FRAMES
+from mivlo.audio.working import ANALYSIS_BANDS, PEAK_FRAMES
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Tap, TreatedSound
 from mivlo.core.spectra import (
@@ -22,7 +22,8 @@ from mivlo.core.spectra import (
     map_hop,
 )
 from mivlo.core.units import Floats
-from mivlo.services.recordings.importing import library, song_sources
+from mivlo.services.recordings.files import recordings
+from mivlo.services.recordings.importing import song_sources
 from mivlo.services.song.state import SongState, StripState
 
 _PIECE_COLUMNS = 512
@@ -33,7 +34,7 @@ def waveform(song: SongState, track: StripState, points: int) -> bytes:
     """Lowest and highest sample of `points` stretches of the song, as pairs of signed bytes."""
     if not 1 <= points <= 8192:
         raise InvalidValue("points", points, "it must lie between 1 and 8192")
-    peaks = np.asarray(library().peaks(track.audio_sha256, song.sample_rate))
+    peaks = np.asarray(recordings().peaks(track.recording, song.sample_rate))
     total = song.duration_s * song.sample_rate / PEAK_FRAMES
     edges = np.linspace(0.0, total, points + 1)
     out = np.zeros((points, 2), dtype=np.int8)
@@ -54,14 +55,14 @@ class Profile:
 
 def profile(song: SongState, track: StripState, from_s: float, to_s: float, bands_per_octave: float) -> Profile:
     """Untreated and treated long-term levels of a stretch (the whole track if it is empty)."""
-    x = library().samples(track.audio_sha256, song.sample_rate)
+    x = recordings().samples(track.recording, song.sample_rate)
     start = min(max(0, int(from_s * song.sample_rate)), max(len(x) - 1, 0))
     stop = min(len(x), int(to_s * song.sample_rate))
     if stop <= start:
         start, stop = 0, len(x)
     treated_sound = _treated(song, track)
     if (start, stop) == (0, len(x)) and bands_per_octave == ANALYSIS_BANDS and treated_sound is None:
-        known = np.array(library().analysis(track.audio_sha256, song.sample_rate).levels_db)
+        known = np.array(recordings().analysis(track.recording, song.sample_rate).levels_db)
         return Profile(known, known)
     untreated = LongTermSpectrum(song.sample_rate, track.channels)
     treated = LongTermSpectrum(song.sample_rate, track.channels)
@@ -85,12 +86,12 @@ def _treated(song: SongState, track: StripState) -> TreatedSound | None:
 
 def map_tile(song: SongState, track: StripState, level: int, tile: int, treated: bool) -> bytes:
     """MAP_TILE_COLUMNS columns of MAP_ROWS bytes, lowest row first; short at the end of the track."""
-    known = library().analysis(track.audio_sha256, song.sample_rate)
+    known = recordings().analysis(track.recording, song.sample_rate)
     if not 0 <= level < known.map_levels:
         raise InvalidValue("level", level, f"this track has the levels 0 to {known.map_levels - 1}")
     first = tile * MAP_TILE_COLUMNS
     if not treated or not any(entry.enabled for entry in track.entries):
-        columns = library().map_level(track.audio_sha256, song.sample_rate, level)
+        columns = recordings().map_level(track.recording, song.sample_rate, level)
         return columns[first : first + MAP_TILE_COLUMNS].tobytes()
     return _treated_tiles(song.plan.sound(track.id), level, tile, lambda: _treated_tile(song, track, level, tile))
 
@@ -116,7 +117,7 @@ def _treated_tiles(sound: str, level: int, tile: int, make: Callable[[], bytes])
 def _treated_tile(song: SongState, track: StripState, level: int, tile: int) -> bytes:
     """Measured on the treated sound, not derived from the curve."""
     rate = song.sample_rate
-    known = library().analysis(track.audio_sha256, rate)
+    known = recordings().analysis(track.recording, rate)
     hop, step = map_hop(rate), 2**level
     first = tile * MAP_TILE_COLUMNS * step
     count = min(MAP_TILE_COLUMNS * step, known.map_columns - first)

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from mivlo.audio.cache import MissingRecording
 from mivlo.audio.decode import inspect
-from mivlo.audio.library import Library
-from mivlo.config import settings
 from mivlo.core.graph.streams import Samples
+from mivlo.services.recordings.files import recordings
 from mivlo.services.recordings.naming import guess_role, name_from_file
 from mivlo.services.song.edits import added_row, lock_song
 from mivlo.services.song.state import SongState
@@ -20,19 +20,38 @@ from mivlo.store.database import session
 from mivlo.store.models import RecordingRow, Song, StripRow, TaskRow
 
 
-def library() -> Library:
-    """The sound library of this machine."""
-    return Library(settings().data_dir)
+def song_sources(song: SongState, *, skip_missing: bool = False) -> dict[int, Samples]:
+    """The working copies of a song's tracks, by strip; memory-mapped.
+
+    skip_missing: leave out the tracks whose recording is gone: they are silent, the others sound.
+
+    Raises
+    ------
+    MissingRecording : the store has lost one.
+    """
+    local = recordings()
+    found: dict[int, Samples] = {}
+    for track in song.tracks:
+        if not track.audio_sha256:
+            continue
+        try:
+            found[track.id] = local.samples(track.recording, song.sample_rate)
+        except MissingRecording:
+            if not skip_missing:
+                raise
+    return found
 
 
-def song_sources(song: SongState) -> dict[int, Samples]:
-    """The working copies of a song's tracks, by strip; memory-mapped."""
-    files = library()
-    return {t.id: files.samples(t.audio_sha256, song.sample_rate) for t in song.tracks if t.audio_sha256}
+@dataclass(frozen=True, slots=True)
+class BroughtIn:
+    """A recording that is not a track's yet."""
+
+    audio_sha256: str
+    file_name: str
 
 
 def request_import(song_id: int, file_name: str, digest: str, *, page: str = "") -> TaskRow:
-    """A task that makes a track of an original that is already in the library."""
+    """A task that makes a track of an original that is already in the store."""
     with session() as open_session:
         lock_song(open_session, song_id)
         # the place is fixed now: imports run side by side, and tracks shall come in the order of the files
@@ -61,10 +80,9 @@ def run_import(task_id: int) -> dict[str, Any]:
         file_name, digest = task.payload["file_name"], task.payload["sha256"]
         song_id, position = task.song_id, task.payload["position"]
         rate = open_session.get_one(Song, song_id).sample_rate
-    files = library()
-    original = files.original(digest, Path(file_name).suffix)
-    info = inspect(original, file_name)
-    known = files.make_working(original, file_name, digest, rate, TaskProgress(task_id))
+    recording = BroughtIn(audio_sha256=digest, file_name=file_name)
+    info = inspect(recordings().original(recording), file_name)
+    known = recordings().make(recording, rate, TaskProgress(task_id))
     with session() as open_session:
         song = lock_song(open_session, song_id)
         task = get_task(open_session, task_id)

@@ -40,7 +40,7 @@ def _changes_nothing(track: StripState) -> bool:
 
 def known_treated(song: SongState) -> dict[int, Samples]:
     """The tracks whose treated sound is known, by strip; those without moves sound as their recording."""
-    sources, cache = song_sources(song), treated_cache()
+    sources, cache = song_sources(song, skip_missing=True), treated_cache()
     found: dict[int, Samples] = {}
     for track in song.tracks:
         if track.id not in sources:

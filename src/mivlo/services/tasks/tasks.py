@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import or_, select
 from sqlalchemy.orm import Session
 
-from mivlo.audio.library import Cancelled
+from mivlo.audio.working import Cancelled
 from mivlo.services.errors import NotFound
 from mivlo.store.database import session as open_session
 from mivlo.store.database import tell

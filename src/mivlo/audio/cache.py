@@ -1,0 +1,141 @@
+"""What this machine keeps of the store's recordings: originals it has fetched, and working copies it has made.
+
+fetched/ab/abcdef....wav        copies of originals, where the store lies elsewhere
+working/ab/abcdef..._48000/     samples.f32, peaks.npy, map-0.npy ..., analysis.json
+
+All of it can be made again from the store; a worker on another machine begins with an empty folder.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import defaultdict
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from mivlo.audio.objects import ObjectStore
+from mivlo.audio.originals import original_name
+from mivlo.audio.working import (
+    ANALYSIS,
+    PEAKS,
+    SAMPLES,
+    WORKING_VERSION,
+    Analysis,
+    Progress,
+    make_working,
+    map_name,
+    read_analysis,
+)
+from mivlo.core.errors import MivloError
+from mivlo.core.spectra import Singles
+
+
+class Recording(Protocol):
+    """What names a recording: its content, and the file it came in."""
+
+    @property
+    def audio_sha256(self) -> str: ...
+
+    @property
+    def file_name(self) -> str: ...
+
+
+class MissingRecording(MivloError):
+    """The store does not have a recording any more."""
+
+
+class LocalCache:
+    """Working copies of recordings at a song's rate, made when they are missing or of an older version.
+
+    Parameters
+    ----------
+    root : a folder of this machine.
+    store : where the originals are.
+    """
+
+    def __init__(self, root: Path, store: ObjectStore) -> None:
+        self.root, self._store = root, store
+
+    def original(self, of: Recording) -> Path:
+        """The original as a file of this machine, fetched if it lies elsewhere.
+
+        Raises
+        ------
+        MissingRecording : the store does not have it.
+        """
+        name = original_name(of.audio_sha256, of.file_name)
+        place = self._store.here(name) or self.root / "fetched" / name.partition("/")[2]
+        if not place.is_file():
+            try:
+                self._store.fetch(name, place)
+            except FileNotFoundError:
+                raise MissingRecording(
+                    f"The recording {of.file_name} is missing in the store. Put it back from a backup of "
+                    f"{self._store.address}, or take the track out of the song."
+                ) from None
+        return place
+
+    def _folder(self, of: Recording, sample_rate: int) -> Path:
+        digest = of.audio_sha256
+        return self.root / "working" / digest[:2] / f"{digest}_{sample_rate}"
+
+    def has(self, of: Recording, sample_rate: int) -> bool:
+        """Whether a working copy is there and as this version makes it."""
+        return self._known(self._folder(of, sample_rate)) is not None
+
+    def _known(self, folder: Path) -> Analysis | None:
+        place = folder / ANALYSIS
+        try:
+            found = _analysis(str(place), place.stat().st_mtime_ns)
+        except OSError:
+            return None
+        return found if found is not None and found.version == WORKING_VERSION else None
+
+    def make(self, of: Recording, sample_rate: int, progress: Progress = lambda share: None) -> Analysis:
+        """Have a working copy: decode, resample and analyse the original, once per content and rate."""
+        folder = self._folder(of, sample_rate)
+        with _LOCKS[str(folder)]:  # asked for twice at once it is made once
+            known = self._known(folder)
+            if known is None:
+                known = make_working(self.original(of), of.file_name, folder, sample_rate, progress)
+        return known
+
+    def analysis(self, of: Recording, sample_rate: int) -> Analysis:
+        """What is known of the working copy."""
+        return self._known(self._folder(of, sample_rate)) or self.make(of, sample_rate)
+
+    def samples(self, of: Recording, sample_rate: int) -> Singles:
+        """The working copy, memory-mapped: (frames, channels) float32."""
+        known = self.analysis(of, sample_rate)
+        path = self._folder(of, sample_rate) / SAMPLES
+        return np.asarray(np.memmap(path, dtype=np.float32, mode="r", shape=(known.frames, known.channels)))
+
+    def peaks(self, of: Recording, sample_rate: int) -> npt.NDArray[np.float32]:
+        """Lowest and highest sample of every PEAK_FRAMES frames: (m, 2)."""
+        return self._array(of, sample_rate, PEAKS)
+
+    def map_level(self, of: Recording, sample_rate: int, level: int) -> npt.NDArray[np.uint8]:
+        """One zoom level of the time map: (columns, MAP_ROWS) bytes."""
+        return self._array(of, sample_rate, map_name(level))
+
+    def _array(self, of: Recording, sample_rate: int, name: str) -> npt.NDArray[Any]:
+        self.analysis(of, sample_rate)
+        path = self._folder(of, sample_rate) / name
+        return _array(str(path), path.stat().st_mtime_ns)
+
+
+_LOCKS: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
+
+
+@lru_cache(maxsize=512)
+def _analysis(path: str, written: int) -> Analysis | None:
+    return read_analysis(Path(path))
+
+
+@lru_cache(maxsize=512)
+def _array(path: str, written: int) -> npt.NDArray[Any]:
+    return np.asarray(np.load(path, mmap_mode="r"))
