@@ -17,6 +17,8 @@ from mivlo.services.tasks import tasks
 from mivlo.store import database
 from tests.conftest import run_apart, song_state
 
+HELD = "SELECT count(*) FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing'"
+
 
 @pytest.fixture
 def song(db: None) -> int:
@@ -64,6 +66,8 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
         app = queue.make_app(database_url.replace("postgresql+psycopg://", "postgresql://"))
         async with app.open_async():
             await queue.take_up_lost(app)
+            with database.engine().begin() as connection:  # the dead one has nothing to do any more
+                assert connection.scalar(text(HELD), {"worker": worker}) == 0
             await app.run_worker_async(wait=False, queues=["lost"], install_signal_handlers=False)
 
     run_apart(another_worker())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import statistics
 import threading
 import time
 from pathlib import Path
@@ -204,11 +205,14 @@ def test_the_server_answers_while_it_computes(address: str, song_id: int) -> Non
     base = f"{address}/api/songs/{song_id}/tracks/{_song(address, song_id)['tracks'][0]['id']}"
     _add_move(address, song_id, frequency_hz=333.0)
     stop = threading.Event()
+    works: list[float] = []
 
     def load() -> None:
         k = 0
         while not stop.is_set():
+            start = time.monotonic()
             httpx.get(f"{base}/profile", params={"from_s": 0.1 + k * 0.001, "to_s": 8.0}, timeout=30)
+            works.append(time.monotonic() - start)
             k += 1
 
     threads = [threading.Thread(target=load) for _ in range(3)]
@@ -216,7 +220,7 @@ def test_the_server_answers_while_it_computes(address: str, song_id: int) -> Non
         thread.start()
     try:
         waits = []
-        for _ in range(7):
+        while len(works) < 12:  # as long as there is much to do
             start = time.monotonic()
             assert httpx.get(f"{address}/api/sheet-schema.json", timeout=20).status_code == 200
             waits.append(time.monotonic() - start)
@@ -224,7 +228,8 @@ def test_the_server_answers_while_it_computes(address: str, song_id: int) -> Non
         stop.set()
         for thread in threads:
             thread.join()
-    assert sorted(waits)[3] < 2.0  # blocked, it would wait for whole analyses
+    # if the loop computed, each question would wait until whole analyses are done
+    assert statistics.median(waits) < 0.5 * statistics.median(works)
 
 
 def _findings(address: str, song_id: int, *, treated: bool) -> dict:  # type: ignore[type-arg]

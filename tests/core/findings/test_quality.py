@@ -1,6 +1,6 @@
 """A floor under the quality: a small part of the benchmark, always the same, on sources that nothing was trained on.
 
-The whole benchmark is `python -m bench.findings`. The limits are generous: they catch a break, not a change by a hair.
+The whole benchmark is `python -m bench.findings`; the limits are those that are asked of it.
 """
 
 from __future__ import annotations
@@ -31,18 +31,18 @@ def verdicts() -> list[Verdict]:
 
 
 def test_most_rings_are_among_the_first_eight(verdicts: list[Verdict]) -> None:
-    assert sum(v.rings_found for v in verdicts) >= 0.6 * sum(v.rings for v in verdicts)
+    assert sum(v.rings_found for v in verdicts) >= 0.7 * sum(v.rings for v in verdicts)
 
 
 def test_the_cuts_bring_the_sound_nearer_to_the_clean_one(verdicts: list[Verdict]) -> None:
-    assert np.mean([v.repair for v in verdicts]) > 0.15
-    assert sum(v.repair < 0 for v in verdicts) <= 2
+    assert np.mean([v.repair for v in verdicts]) > 0.30
+    assert sum(v.repair < 0 for v in verdicts) <= 0.12 * len(verdicts)
 
 
 def test_centres_are_near(verdicts: list[Verdict]) -> None:
-    assert np.median([c for v in verdicts for c in v.cents]) < 16
+    assert np.median([c for v in verdicts for c in v.cents]) < 12
 
 
 def test_clean_sound_is_hardly_touched(verdicts: list[Verdict]) -> None:
-    assert np.mean([v.changed_clean_db for v in verdicts]) < 1.2
-    assert np.mean([v.deep_on_clean for v in verdicts]) <= 0.5
+    assert np.mean([v.changed_clean_db for v in verdicts]) < 0.5
+    assert np.mean([v.deep_on_clean for v in verdicts]) <= 0.2
