@@ -7,6 +7,8 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy import signal
 
 from mivlo.core.errors import InvalidValue
@@ -214,7 +216,7 @@ def test_the_level_match_makes_both_equally_loud() -> None:
     engine = _alone(x, moves=(BOOST,))
     lufs, match = measure(_compared(engine, Passage(0, RATE * 4)))
     assert lufs < -3
-    assert match == Match(treated_db=lufs)
+    assert (match.treated_db, match.untreated_db) == (lufs, 0.0)
     engine.set_match(match)
     loudness = {}
     for which in (Signal.TREATED, Signal.UNTREATED):
@@ -258,7 +260,7 @@ def test_where_turning_up_would_reach_the_limiter_the_louder_side_is_turned_down
     engine = _alone(x, moves=(StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=-12.0),))
     lufs, match = measure(_compared(engine, Passage(0, RATE * 2)))
     assert lufs > 3
-    assert match == Match(untreated_db=-lufs)
+    assert (match.treated_db, match.untreated_db) == (0.0, -lufs)
     engine.set_match(match)
     engine.set_signal(Signal.UNTREATED)
     engine.play()
@@ -332,3 +334,29 @@ def test_nothing_heard_is_above_full_scale() -> None:
     engine.play()
     assert np.max(np.abs(hear(engine, 50))) <= 1.0
     assert engine.limiter.held_back_db < -3
+
+
+@given(st.floats(-24.0, 12.0), st.floats(60.0, 12_000.0), st.floats(0.3, 20.0), st.floats(0.001, 0.9))
+@settings(max_examples=25, deadline=None)
+def test_what_is_removed_is_lifted_but_never_above_untreated_nor_into_the_limiter(
+    gain_db: float, hz: float, q: float, level: float
+) -> None:
+    x = np.random.default_rng(3).standard_normal((RATE, 1)) * level / 5.0
+    engine = _alone(x, moves=(StaticMove(Shape.BELL, hz, q=q, gain_db=gain_db),))
+    _, match = measure(_compared(engine, Passage(0, RATE)))
+    assert 0.0 <= match.removed_db <= 24.0
+    engine.set_match(match)
+    engine.set_signal(Signal.REMOVED)
+    engine.set_loop(False)
+    engine.play()
+    heard = hear(engine, RATE // BLOCK_FRAMES)
+    assert engine.limiter.held_back_db == 0.0
+    removed = x - treat(x, [StaticMove(Shape.BELL, hz, q=q, gain_db=gain_db)], sample_rate=RATE)
+    assert (
+        np.max(np.abs(heard[BLOCK_FRAMES:, :1] - (removed * db_to_gain(match.removed_db))[BLOCK_FRAMES : len(heard)]))
+        < 1e-5
+    )
+    loudness = gated_loudness(removed * db_to_gain(match.removed_db), sample_rate=RATE)
+    if match.removed_db:
+        assert loudness <= gated_loudness(x, sample_rate=RATE) + 0.1
+        assert np.max(np.abs(removed)) * db_to_gain(match.removed_db) < db_to_gain(-0.5)

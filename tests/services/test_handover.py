@@ -6,14 +6,17 @@ import csv
 import io
 import json
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
+from scipy import signal
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.errors import InvalidValue, MivloError
+from mivlo.core.graph import Tap, compile, render
 from mivlo.core.moves import BUTTERWORTH_Q, Channels, Entry, Shape, StaticMove, Treatment
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
@@ -27,6 +30,8 @@ from mivlo.services.song import moves, songs
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, exported, song_state
+from tests.core.graph import kinds
+from tests.core.graph.kinds import GiveWay
 
 MOVES = (
     StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
@@ -224,3 +229,31 @@ def test_names_come_from_files() -> None:
     assert name_from_file("stems/03_Upright-Bass.wav") == "Upright Bass"
     assert name_from_file("12 lead vox.take2.flac") == "Lead vox.take2"
     assert name_from_file("___.wav") == "Track"
+
+
+def test_at_a_recordings_own_rate_what_it_listens_to_is_heard_at_that_rate(
+    db: None, write_wav, noise: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    with session() as s:
+        song_id = songs.create_song(s, "Weir", 48_000).id
+    own = noise[:44_100]
+    bring_in(song_id, write_wav(own, name="own.wav", rate=44_100, subtype="FLOAT"))
+    bring_in(song_id, write_wav(noise[::-1] * 3, name="other.wav", subtype="FLOAT"))
+    with kinds.known():
+        read = song_state(song_id)
+        first, second = read.tracks
+        listening = replace(first, treatment=Treatment(entries=(Entry(id=1, move=GiveWay(second.id, 41)),)))
+        song = replace(read, strips=tuple(listening if t.id == first.id else t for t in read.strips))
+        options = ExportOptions((first.id,), Depth.FLOAT_32, Container.WAV, True)
+        of_song = exporting._Sounds(song.plan, song_sources(song), {}, song.frames)
+        sounds = exporting._sounds_for(listening, of_song, song, options)
+        assert (sounds.plan.sample_rate, sounds.frames) == (44_100, len(own))
+        made = np.concatenate(list(render(sounds.plan, sounds.sources, (first.id, Tap.BEHIND), 0, sounds.frames)))
+        # the key as another library resamples it
+        key = signal.resample_poly(noise[::-1] * 3, 147, 160, axis=0)
+        plan = compile([t.strip() for t in (listening, second)], sample_rate=44_100)
+        wanted = np.concatenate(
+            list(render(plan, {first.id: own, second.id: key}, (first.id, Tap.BEHIND), 0, len(own)))
+        )
+        alone = np.concatenate(list(render(plan, {first.id: own}, (first.id, Tap.BEHIND), 0, len(own))))
+    assert np.sqrt(np.mean((made - wanted) ** 2)) < 0.03 * np.sqrt(np.mean((made - alone) ** 2))

@@ -314,7 +314,7 @@ class Engine:
         """By how much the side of the comparison that is heard is turned."""
         if self.signal is Signal.TREATED:
             return self.match.treated_db
-        return self.match.untreated_db if self.signal is Signal.UNTREATED else 0.0
+        return self.match.untreated_db if self.signal is Signal.UNTREATED else self.match.removed_db
 
     def _output_gains(self) -> list[float]:
         side = db_to_gain(self._side_db())

@@ -17,6 +17,7 @@ from mivlo.live.modes import Match, Passage, Scope
 LONGEST_S = 60.0
 CEILING_DB = -0.6
 """Just below the monitor limiter's: rather than turning up beyond it, the louder side is turned down."""
+MOST_LIFT_DB = 24.0
 _BLOCK = 16_384
 
 
@@ -46,8 +47,11 @@ def measure(c: Compared) -> tuple[float, Match]:
 
     With a strip in focus it is the strip's own, before its fader; without one, that of the whole mix.
     """
+    lift = 0.0
     if c.focus is not None:
-        before, after = _levels(c, ((c.focus, Tap.UNTREATED), (c.focus, Tap.TREATED)))
+        taps = (Tap.UNTREATED, Tap.TREATED, Tap.REMOVED)
+        before, after, removed = _levels(c, tuple((c.focus, tap) for tap in taps))
+        lift = _lift(before, removed)
     else:
         point = (c.plan.mix, Tap.PLACED)
         (after,) = _levels(c, (point,))
@@ -57,8 +61,17 @@ def measure(c: Compared) -> tuple[float, Match]:
         return 0.0, Match()
     match = levels[0] - levels[1]
     if match > 0.0 and _peak_db(c, after, match) > CEILING_DB:
-        return match, Match(untreated_db=-match)
-    return match, Match(treated_db=match)
+        return match, Match(untreated_db=-match, removed_db=lift)
+    return match, Match(treated_db=match, removed_db=lift)
+
+
+def _lift(untreated: _Heard, removed: _Heard) -> float:
+    """By how much what is removed is turned up: as loud as untreated at the most, and below the limiter."""
+    loudness = removed.meter.integrated_lufs()
+    if loudness == SILENCE_LUFS:
+        return 0.0
+    room = CEILING_DB - 20.0 * math.log10(max(removed.peak, 1e-9))
+    return max(0.0, min(MOST_LIFT_DB, untreated.meter.integrated_lufs() - loudness, room))
 
 
 def _peak_db(c: Compared, treated: _Heard, match: float) -> float:

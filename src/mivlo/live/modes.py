@@ -31,7 +31,11 @@ class Passage:
 
 @dataclass(frozen=True, slots=True)
 class Match:
-    """By how much each side of a comparison is turned so that both are equally loud, in dB."""
+    """By how much each side of a comparison is turned so that both are equally loud, in dB.
+
+    What is removed may be lifted, so that it can be judged; never louder than untreated.
+    """
 
     treated_db: float = 0.0
     untreated_db: float = 0.0
+    removed_db: float = 0.0

@@ -376,6 +376,7 @@ class LiveSession:
                 "signal": str(engine.signal),
                 "matching": self._matching,
                 "match_lu": round(self._matched[0], 2),
+                "removed_db": round(self._matched[1].removed_db, 1),
                 "turned_down": "untreated" if self._matched[1].untreated_db else "treated",
                 "only": sorted(engine.only),
                 "exact": engine.exact,

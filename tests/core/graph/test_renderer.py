@@ -283,6 +283,13 @@ def test_a_groups_key_is_the_sum_of_its_children_with_their_faders() -> None:
     assert np.max(np.abs(_whole(plan, sources, (GROUP, Tap.KEY), 3_000) - wanted)) < INAUDIBLE
 
 
+def test_a_strip_knows_the_recordings_that_it_is_made_of_and_steered_by() -> None:
+    plan, _ = _song()
+    assert {i: set(plan.recordings_of(i)) for i in plan.strips} == {
+        1: {1, 2}, 2: {1, 2}, 3: {2, 3}, GROUP: {1, 2, 3}, MIX: {1, 2, 3},
+    }  # fmt: skip
+
+
 def test_a_key_that_is_not_there_is_silent() -> None:
     x = _noise(1)
     plan = compile([Strip(id=1, treatment=_treatment(GiveWay(77)))], sample_rate=RATE)

@@ -37,6 +37,8 @@ interface State {
   signal: Signal;
   matching: boolean;
   match_lu: number;
+  /** The lift of what is removed, in dB. */
+  removed_db: number;
   /** Alone at the strip's own fader, pan and groups. */
   placed: boolean;
   /** Which side the level match turns. */
@@ -60,7 +62,7 @@ type Told = Hello | State | Report | { type: "error"; message: string };
 
 const EMPTY_STATE: Omit<State, "type"> = {
   playing: false, position_s: 0, passage: null, looping: true, focus: null, scope: "mix", signal: "treated",
-  matching: true, match_lu: 0, placed: true, turned_down: "treated", only: [], exact: true, delay_ms: 0,
+  matching: true, match_lu: 0, removed_db: 0, placed: true, turned_down: "treated", only: [], exact: true, delay_ms: 0,
 };
 const EMPTY_REPORT: Omit<Report, "type"> = {
   peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0,

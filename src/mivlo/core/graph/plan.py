@@ -122,6 +122,20 @@ class Plan:
         here = any(run.listens_to for run in self.runs(strip_id))
         return here or any(self.listens(child) for child in self.children[strip_id])
 
+    def recordings_of(self, strip_id: int) -> frozenset[int]:
+        """The tracks whose recordings a strip's sound is made of, or is steered by."""
+        return self._recordings(strip_id, listening=True)
+
+    def _recordings(self, strip_id: int, *, listening: bool) -> frozenset[int]:
+        strip = self.strips[strip_id]
+        found = {strip_id} if strip.kind is StripKind.TRACK else set()
+        for child in self.children[strip_id]:
+            found |= self._recordings(child, listening=listening)
+        for key in strip.treatment.listens_to if listening else ():
+            if key in self.strips:  # a key is behind those moves that listen to nobody
+                found |= self._recordings(key, listening=False)
+        return frozenset(found)
+
     @cached_property
     def structure(self) -> tuple[object, ...]:
         """All that can't be changed by gliding: two renderers of different structure blend instead."""

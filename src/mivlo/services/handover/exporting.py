@@ -144,7 +144,10 @@ def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: E
         return replace(of_song, frames=strip.frames)
     plan = compile([s.strip() for s in song.strips], sample_rate=strip.source_rate)
     recording = FileSamples(recordings().original(strip.recording), strip.file_name, keep_readable=True)
-    return _Sounds(plan, {strip.id: recording}, {}, recording.info.frames)  # nothing is kept at that rate
+    # what it listens to is heard at its rate; no treated sound is kept at that rate
+    keys = plan.recordings_of(strip.id) - {strip.id}
+    steering = {i: recordings().samples(song.strip(i).recording, strip.source_rate) for i in keys}
+    return _Sounds(plan, {**steering, strip.id: recording}, {}, recording.info.frames)
 
 
 def _zip(folder: Path, names: list[str], song: SongState) -> str:

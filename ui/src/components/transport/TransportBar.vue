@@ -63,7 +63,8 @@ const around = computed(() => {
       <span class="soft">Level</span>
       <span class="row">
         <button type="button" class="plain" :aria-pressed="live.state.matching" data-test="match" @click="live.setMatch(!live.state.matching)">
-          {{ live.state.matching ? "Matched" : "Match" }} <span class="figure">{{ signed(live.state.match_lu, 1) }} LU</span>
+          <template v-if="live.state.matching && live.state.signal === 'removed' && live.state.removed_db">Lifted <span class="figure">{{ signed(live.state.removed_db, 1) }} dB</span></template>
+          <template v-else>{{ live.state.matching ? "Matched" : "Match" }} <span class="figure">{{ signed(live.state.match_lu, 1) }} LU</span></template>
         </button>
         <span v-if="live.dropped" class="drop figure" role="status">{{ live.dropped }} dropped</span>
         <span v-if="live.report.limiter_db < -0.1" class="drop figure" role="status">limiter {{ signed(live.report.limiter_db, 1) }} dB</span>
