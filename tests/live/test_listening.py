@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.graph import compile
 from mivlo.core.moves import Entry, Treatment
+from mivlo.core.probe import Probe, ProbeMode
 from mivlo.live.engine import BLOCK_FRAMES, Engine
-from mivlo.live.modes import Passage, Scope, Signal
+from mivlo.live.modes import Match, Passage, Scope, Signal
 from tests.live.listening import (
     GROUP,
     INAUDIBLE,
@@ -49,6 +50,9 @@ _commands = st.one_of(
     st.tuples(st.just("save"), st.sampled_from([1, 2, 3]), st.floats(-12, 12)),
     st.tuples(st.just("mute"), st.sampled_from([1, 2, 3, GROUP]), st.booleans()),
     st.tuples(st.just("route"), st.sampled_from([1, 2, 3]), st.sampled_from([None, GROUP])),
+    st.tuples(st.just("probe"), st.none() | st.tuples(st.floats(40.0, 3_500.0), st.floats(0.05, 2.0), st.sampled_from(list(ProbeMode)))),
+    st.tuples(st.just("probe"), st.none()),
+    st.tuples(st.just("match"), st.sampled_from([0.0, 0.0, -3.0, 4.0])),
     st.tuples(st.just("forget")),
     st.tuples(st.just("wait"), st.integers(1, 60)),
     st.tuples(st.just("wait"), st.integers(10, 60)),
@@ -109,6 +113,12 @@ class Listener:
                 engine.set_preview(
                     strip, (replace(saved[0], move=bell(gain)), Entry(id=50, move=bell(-gain, 3_000.0)))
                 )
+            case "probe", (None,):
+                engine.set_probe(None)
+            case "probe", ((hz, octaves, mode),):
+                engine.set_probe(Probe(hz, octaves=octaves, mode=mode))
+            case "match", (gain,):
+                engine.set_match(Match(treated_db=gain, removed_db=max(0.0, gain)))
             case "only", (move,):
                 engine.set_only(frozenset({move}))
             case "save", (strip, gain):
@@ -151,7 +161,8 @@ class Listener:
         self.quiet_since += 1
         # a change glides over about 20 ms, and its old values are forgotten after the plan's memory: `exact`
         settled = self.quiet_since * BLOCK_FRAMES > 0.06 * engine.sample_rate + 2 * BLOCK_FRAMES
-        if not (steady and settled and engine.exact and engine.limiter.held_back_db == 0.0):
+        plain = engine.probe is None and engine.match == Match() and engine.limiter.held_back_db == 0.0
+        if not (steady and settled and engine.exact and plain):
             return
         wanted = np.zeros((BLOCK_FRAMES, 2))
         wanted[: len(frames)] = file_of(engine)[frames]
