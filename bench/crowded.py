@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import os
 import statistics
-import tempfile
 import time
 from pathlib import Path
 from typing import Any
@@ -19,6 +18,7 @@ import numpy as np
 import soundfile
 
 from bench.listeners import _all
+from bench.scratch import scratch
 
 RATE, SECONDS, TRACKS, MOVES = 48_000, 240, 48, 4
 PATIENCE_S = 1800.0
@@ -112,44 +112,26 @@ def _page(address: str) -> dict[str, float]:
 def measure() -> list[tuple[str, str, str]]:
     from tests.web import server
 
-    from mivlo.cluster import Cluster
-    from mivlo.config import settings
-    from mivlo.launch import prepare_database
-
     what = f"{TRACKS} stereo tracks of {SECONDS // 60} min"
-    with tempfile.TemporaryDirectory() as scratch:
-        folder = Path(scratch)
-        cluster = Cluster(folder / "postgres", 54_396, durable=False)
-        cluster.start()
-        os.environ |= {
-            "MIVLO_DATABASE_URL": cluster.url,
-            "MIVLO_DATA_DIR": str(folder / "data"),
-            "MIVLO_TREATED_CACHE_GB": "20",
-        }
-        settings.cache_clear()
-        try:
-            prepare_database()
-            with server.running() as address:
-                start = time.perf_counter()
-                song = _bring_in(address, folder)
-                _until_idle(address, song, "import")
-                imported = time.perf_counter() - start
-                _until_idle(address, song, "import", "analyse")
-                looked = time.perf_counter() - start
-                base = f"{address}/api/songs/{song}"
-                for track in httpx.get(base).json()["tracks"]:
-                    for k in range(MOVES):
-                        body = {"shape": "bell", "frequency_hz": 80.0 * 4**k, "q": 3.0, "gain_db": -4.0}
-                        httpx.post(f"{base}/tracks/{track['id']}/moves", json=body).raise_for_status()
-                start = time.perf_counter()
-                _until_known(address, song, folder / "data" / "treated")
-                made = time.perf_counter() - start
-                _until_idle(address, song, "import", "analyse")
-                read, change = _answers(base)
-                late = asyncio.run(_all(f"{address.replace('http', 'ws')}/api/songs/{song}/live", 1))
-                page = _page(address)
-        finally:
-            cluster.stop()
+    with scratch(54_396, MIVLO_TREATED_CACHE_GB="20") as folder, server.running() as address:
+        start = time.perf_counter()
+        song = _bring_in(address, folder)
+        _until_idle(address, song, "import")
+        imported = time.perf_counter() - start
+        _until_idle(address, song, "import", "analyse")
+        looked = time.perf_counter() - start
+        base = f"{address}/api/songs/{song}"
+        for track in httpx.get(base).json()["tracks"]:
+            for k in range(MOVES):
+                body = {"shape": "bell", "frequency_hz": 80.0 * 4**k, "q": 3.0, "gain_db": -4.0}
+                httpx.post(f"{base}/tracks/{track['id']}/moves", json=body).raise_for_status()
+        start = time.perf_counter()
+        _until_known(address, song, folder / "data" / "treated")
+        made = time.perf_counter() - start
+        _until_idle(address, song, "import", "analyse")
+        read, change = _answers(base)
+        late = asyncio.run(_all(f"{address.replace('http', 'ws')}/api/songs/{song}/live", 1))
+        page = _page(address)
     still, playing = page["still"], page["playing"]
     return [
         (f"{what}: brought in and imported, one worker", f"{imported:.0f} s", "-"),

@@ -8,10 +8,8 @@ from __future__ import annotations
 
 import asyncio
 import json
-import os
 import statistics
 import struct
-import tempfile
 import time
 from pathlib import Path
 
@@ -20,8 +18,7 @@ import numpy as np
 import soundfile
 import websockets
 
-from mivlo.cluster import Cluster
-from mivlo.config import settings
+from bench.scratch import scratch
 
 RATE, GESTURES = 48_000, 40
 
@@ -83,20 +80,8 @@ async def _story(url: str, track: int, move: dict) -> tuple[list[float], list[fl
 def measure() -> list[tuple[str, str, str]]:
     from tests.web import server  # the same real server as in the tests
 
-    with tempfile.TemporaryDirectory(dir="/var/tmp") as folder:
-        Path(folder).chmod(0o755)
-        cluster = Cluster(Path(folder) / "postgres", 54_399, durable=False)
-        cluster.start()
-        os.environ.update(MIVLO_DATABASE_URL=cluster.url, MIVLO_DATA_DIR=f"{folder}/data")
-        settings.cache_clear()
-        try:
-            from mivlo.launch import prepare_database
-
-            prepare_database()
-            with server.running() as address:
-                return _with_server(address, Path(folder))
-        finally:
-            cluster.stop()
+    with scratch(54_399) as folder, server.running() as address:
+        return _with_server(address, folder)
 
 
 def _with_server(address: str, folder: Path) -> list[tuple[str, str, str]]:

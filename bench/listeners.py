@@ -10,7 +10,6 @@ from __future__ import annotations
 import asyncio
 import json
 import os
-import tempfile
 import time
 from pathlib import Path
 
@@ -18,6 +17,8 @@ import httpx
 import numpy as np
 import soundfile
 import websockets
+
+from bench.scratch import scratch
 
 RATE, SECONDS, TRACKS, MOVES, BLOCK = 48_000, 20, 9, 8, 512
 LISTENERS = (1, 4, 8, 20)
@@ -81,35 +82,25 @@ def _song(address: str, folder: Path) -> int:
 def measure() -> list[tuple[str, str, str]]:
     from tests.web import server
 
-    from mivlo.cluster import Cluster
     from mivlo.config import settings
-    from mivlo.launch import prepare_database
 
     out = []
-    with tempfile.TemporaryDirectory() as scratch:
-        folder = Path(scratch)
-        cluster = Cluster(folder / "postgres", 54_395, durable=False)
-        cluster.start()
-        os.environ |= {"MIVLO_DATABASE_URL": cluster.url, "MIVLO_DATA_DIR": str(folder / "data")}
-        try:
-            for cached in (False, True):
-                os.environ["MIVLO_TREATED_CACHE_GB"] = "4" if cached else "0"
-                settings.cache_clear()
-                prepare_database()
-                with server.running() as address:
-                    if not cached:
-                        song = _song(address, folder)
-                    _wait(address, song, folder / "data" / "treated" if cached else None)
-                    url = f"{address.replace('http', 'ws')}/api/songs/{song}/live"
-                    for count in LISTENERS:
-                        told = asyncio.run(_all(url, count))
-                        how = "treated sounds known" if cached else "computed live"
-                        asked = "0 (8 must, 20 aim)" if cached else "-"
-                        out.append(
-                            (f"{count} listeners, {TRACKS} tracks of {MOVES} moves, {how}: late blocks", told, asked)
-                        )
-        finally:
-            cluster.stop()
+    with scratch(54_395) as folder:
+        for cached in (False, True):
+            os.environ["MIVLO_TREATED_CACHE_GB"] = "4" if cached else "0"
+            settings.cache_clear()
+            with server.running() as address:
+                if not cached:
+                    song = _song(address, folder)
+                _wait(address, song, folder / "data" / "treated" if cached else None)
+                url = f"{address.replace('http', 'ws')}/api/songs/{song}/live"
+                for count in LISTENERS:
+                    told = asyncio.run(_all(url, count))
+                    how = "treated sounds known" if cached else "computed live"
+                    asked = "0 (8 must, 20 aim)" if cached else "-"
+                    out.append(
+                        (f"{count} listeners, {TRACKS} tracks of {MOVES} moves, {how}: late blocks", told, asked)
+                    )
     return out
 
 

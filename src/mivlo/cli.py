@@ -245,10 +245,20 @@ def openapi() -> None:
 
 
 @app.command()
-def doctor() -> None:
+def doctor(
+    new_password: Annotated[
+        bool, typer.Option("--new-password", help="give our own database a new password where its file is lost")
+    ] = False,
+) -> None:
     """Say whether database, store, worker and page are in order, and what to do if not."""
     from mivlo.doctor import examine
 
+    if new_password:
+        from mivlo.launch import own_cluster
+
+        own_cluster().renew_secret()
+        typer.echo("The database has a new password, and all that was in it. Start Mivlo again.")
+        return
     healthy = True
     for check in examine():
         healthy &= check.ok

@@ -1,4 +1,8 @@
-"""A PostgreSQL cluster of our own: in a folder, on a loopback port, started and stopped by us."""
+"""A PostgreSQL cluster of our own: in a folder, on a loopback port, started and stopped by us.
+
+Nothing that is there is ever removed. A cluster is made beside its place and gets its name when it is finished; what
+is half made is moved aside, and what can't be used is refused in a sentence that says what to do.
+"""
 
 from __future__ import annotations
 
@@ -25,11 +29,18 @@ class ClusterError(MivloError):
     """The cluster could not be made or started; the text says what to do."""
 
 
-def find_programs() -> Path:
-    """The folder with initdb and pg_ctl: the newest of Debian's packages, or what is on the path."""
+FINISHED = "mivlo-finished"
+"""A file that only a cluster has whose making came to its end."""
+_OWN_DATABASES = frozenset({"1", "4", "5"})
+"""The folders of template1, template0 and postgres, which every new cluster has; ours comes behind them."""
+
+
+def find_programs(version: str | None = None) -> Path:
+    """The folder with initdb and pg_ctl: of a version, else the newest of Debian's, or what is on the path."""
     versions = sorted(DEBIAN_HOME.glob("*/bin/initdb"), key=lambda path: int(path.parts[-3].split(".")[0]))
+    same = [path for path in versions if path.parts[-3] == version]
     if versions:
-        return versions[-1].parent
+        return (same or versions)[-1].parent
     found = shutil.which("initdb")
     if found:
         return Path(found).resolve().parent
@@ -60,9 +71,9 @@ class Cluster:
     """
 
     def __init__(self, folder: Path, port: int, *, durable: bool = True) -> None:
-        self.programs = find_programs()
         self.as_root = os.geteuid() == 0
         self.folder = self._reachable(folder)
+        self.programs = find_programs(self._version())
         self.port = port
         self.durable = durable
         self._secret_file = folder.with_name(folder.name + ".secret")
@@ -96,31 +107,118 @@ class Cluster:
             out.seek(0)
             return subprocess.CompletedProcess(command, done.returncode, out.read(), "")
 
+    def _version(self) -> str | None:
+        """The version of PostgreSQL that made it; None if it is not there."""
+        try:
+            return (self.folder / "PG_VERSION").read_text().strip()
+        except OSError:
+            return None
+
+    @property
+    def _holds_data(self) -> bool:
+        """Whether a database was ever made in it."""
+        base = self.folder / "base"
+        names = {entry.name for entry in base.iterdir()} if base.is_dir() else set()
+        return bool({name for name in names if name.isdigit()} - _OWN_DATABASES)
+
     def make(self) -> None:
-        """Make the cluster if it is not there."""
-        if (self.folder / "PG_VERSION").exists() and self._secret_file.exists():
+        """Make the cluster if it is not there.
+
+        Raises
+        ------
+        ClusterError : something is there that can't be used; it is left as it is.
+        """
+        if not self.folder.exists() or not any(self.folder.iterdir()):
+            self._make_new()
             return
-        shutil.rmtree(self.folder, ignore_errors=True)
-        self.folder.mkdir(parents=True)
+        finished = (self.folder / FINISHED).exists()
+        if self._version() is None and not finished and not (self.folder / "global").exists():
+            raise ClusterError(
+                f"{self.folder} holds something else than a database. Nothing was touched. "
+                "Choose another folder with MIVLO_PG_DIR."
+            )
+        if not finished and not self._holds_data:  # making it was interrupted
+            self._move_aside()
+            self._make_new()
+            return
+        if not self._secret_file.exists():
+            raise ClusterError(
+                f"The database in {self.folder} is there, but its password file {self._secret_file} is missing. "
+                "Nothing was touched. Copy that file back, or have a new password made: "
+                "`mivlo doctor --new-password`."
+            )
+
+    def _move_aside(self) -> Path:
+        """Give what is there another name; nobody has to miss it."""
+        number = 1
+        while (aside := self.folder.with_name(f"{self.folder.name}.aside-{number}")).exists():
+            number += 1
+        self.folder.rename(aside)
+        return aside
+
+    def _make_new(self) -> None:
+        """A finished cluster in the folder, or none."""
+        making = self.folder.with_name(f"{self.folder.name}.making-{secrets.token_hex(4)}")
+        making.mkdir(parents=True)
         secret = secrets.token_urlsafe(24)
         if self.as_root:
-            shutil.chown(self.folder, UNPRIVILEGED, UNPRIVILEGED)
-        self.folder.chmod(0o700)
-        with tempfile.NamedTemporaryFile("w", prefix="mivlo-", dir="/tmp") as file:
+            shutil.chown(making, UNPRIVILEGED, UNPRIVILEGED)
+        making.chmod(0o700)
+        try:
+            with tempfile.NamedTemporaryFile("w", prefix="mivlo-", dir="/tmp") as file:
+                file.write(secret)
+                file.flush()
+                if self.as_root:
+                    shutil.chown(file.name, UNPRIVILEGED)
+                done = self._run(
+                    "initdb", "-D", str(making), "-U", "mivlo", "--auth=scram-sha-256",
+                    f"--pwfile={file.name}", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions",
+                    *([] if self.durable else ["--no-sync"]),
+                )  # fmt: skip
+            if done.returncode:
+                raise ClusterError(f"The database could not be made in {self.folder}: {done.stdout.strip()}")
+            (making / FINISHED).touch()
+            self._keep_secret(secret)
+            if self.folder.exists():
+                self.folder.rmdir()  # empty, or this fails
+            making.rename(self.folder)
+        except BaseException:
+            shutil.rmtree(making, ignore_errors=True)  # our own, under a name that nobody else has
+            raise
+        self.programs = find_programs(self._version())
+
+    def _keep_secret(self, secret: str) -> None:
+        """Write the password; one that is there already stays under another name."""
+        if self._secret_file.exists():
+            number = 1
+            while (old := self._secret_file.with_name(f"{self._secret_file.name}.old-{number}")).exists():
+                number += 1
+            self._secret_file.rename(old)
+        descriptor = os.open(self._secret_file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(descriptor, "w") as file:
             file.write(secret)
-            file.flush()
-            if self.as_root:
-                shutil.chown(file.name, UNPRIVILEGED)
-            done = self._run(
-                "initdb", "-D", str(self.folder), "-U", "mivlo", "--auth=scram-sha-256",
-                f"--pwfile={file.name}", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions",
-                *([] if self.durable else ["--no-sync"]),
-            )  # fmt: skip
-        if done.returncode:
-            shutil.rmtree(self.folder, ignore_errors=True)
-            raise ClusterError(f"The database could not be made in {self.folder}: {done.stdout.strip()}")
-        self._secret_file.write_text(secret)
-        self._secret_file.chmod(0o600)
+
+    def renew_secret(self) -> None:
+        """Give the database a new password where the old one is lost; everything in it stays.
+
+        Raises
+        ------
+        ClusterError : there is no database, or it is running.
+        """
+        if self._version() is None or not self._holds_data:
+            raise ClusterError(f"There is no database with songs in {self.folder}.")
+        if self.running():
+            raise ClusterError(f"The database in {self.folder} is running. Stop it first, then ask again.")
+        secret = secrets.token_urlsafe(24)
+        command = [str(self.programs / "postgres"), "--single", "-D", str(self.folder), "postgres"]
+        if self.as_root:
+            command = ["runuser", "-u", UNPRIVILEGED, "--", *command]
+        ask = f"ALTER ROLE mivlo PASSWORD '{secret}';\n"
+        done = subprocess.run(command, input=ask, text=True, capture_output=True, cwd="/")
+        if done.returncode or "ERROR" in done.stderr:
+            raise ClusterError(f"The password could not be changed: {(done.stderr or done.stdout).strip()[-300:]}")
+        self._keep_secret(secret)
+        (self.folder / FINISHED).touch()
 
     def running(self) -> bool:
         """Whether its server runs; notes the port it has."""
@@ -145,6 +243,7 @@ class Cluster:
             tail = log.read_text()[-600:] if log.exists() else done.stdout
             raise ClusterError(f"The database did not start. Its log ({log}) ends with: {tail.strip()}")
         self._make_database()
+        (self.folder / FINISHED).touch()  # one that was made before there was this mark
         return True
 
     def _make_database(self) -> None:

@@ -356,6 +356,26 @@ def test_a_copy_of_the_memory_goes_on_to_the_same_bits(cut: int, later: int) -> 
     assert np.array_equal(other.render(later)[point], first)
 
 
+@given(st.integers(0, 3_000), st.lists(st.integers(1, 700), min_size=1, max_size=6), st.integers(0, 60))
+@settings(max_examples=20, deadline=None)
+def test_two_plans_play_in_step_whatever_each_lags(at: int, sizes: list[int], lag: int) -> None:
+    one, sources = _song()
+    changed = replace(one.strips[2], treatment=_treatment(Late(lag), _bell(-9.0)))
+    other = compile([changed if i == 2 else strip for i, strip in one.strips.items()], sample_rate=RATE)
+    pair = [Renderer(plan, sources, at=at, grid=None) for plan in (one, other)]
+    points = [(2, Tap.UNTREATED), (MIX, Tap.PLACED)]
+    for renderer in pair:
+        renderer.want(*points)
+    heard: list[dict[tuple[int, Tap], Floats]] = []
+    for n in sizes:
+        here, there = (renderer.render(n) for renderer in pair)
+        assert pair[0].position == pair[1].position
+        assert np.array_equal(here[points[0]], there[points[0]])  # the same frames of the recording
+        heard.append(there)
+    mix = np.concatenate([made[points[1]] for made in heard])
+    assert np.max(np.abs(mix - _whole(other, sources, points[1], at + len(mix))[at:])) < INAUDIBLE
+
+
 def test_warming_up_in_small_steps_gives_the_same_as_at_once() -> None:
     plan, sources = _song()
     point = (MIX, Tap.PLACED)

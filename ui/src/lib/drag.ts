@@ -1,6 +1,6 @@
 /** Dragging: from a press until the pointer is let go, wherever it goes and whatever becomes of what was pressed. */
 
-import { tryOnScopeDispose } from "@vueuse/core";
+import { tryOnScopeDispose, useEventListener } from "@vueuse/core";
 
 export interface DragParts {
   /** The pointer moved; `dx` and `dy` are counted from the press, in px. */
@@ -19,16 +19,17 @@ export function useDrag(): (event: PointerEvent, parts: DragParts) => void {
     const move = (event: PointerEvent) => mine(event) && parts.move(event, event.clientX - press.clientX, event.clientY - press.clientY);
     const end = (event: PointerEvent | null) => {
       if (event && !mine(event)) return;
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", end);
-      window.removeEventListener("pointercancel", end);
+      unlisten();
       stop = null;
       parts.end?.(event);
     };
     // on the window: the pressed element may be gone before the pointer is let go
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", end);
-    window.addEventListener("pointercancel", end);
+    const following = useEventListener(window, "pointermove", move);
+    const ending = useEventListener(window, ["pointerup", "pointercancel"], end);
+    const unlisten = () => {
+      following();
+      ending();
+    };
     stop = end;
   }
 
