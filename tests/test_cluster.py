@@ -111,9 +111,7 @@ def test_a_running_database_gets_no_new_password(cluster: Cluster) -> None:
     assert cluster._secret_file.read_text() == before
 
 
-def test_a_folder_with_something_else_in_it_is_refused_and_left_alone(
-    tmp_path_factory: pytest.TempPathFactory,
-) -> None:
+def test_a_folder_with_something_else_in_it_is_refused_and_left_alone(own: Path) -> None:
     cluster = Cluster(own / "mine", PORT, durable=False)
     cluster.folder.mkdir(parents=True)
     (cluster.folder / "thesis.txt").write_text("years of work")
