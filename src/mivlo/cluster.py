@@ -228,6 +228,15 @@ class Cluster:
         self.port = int(lines[3])
         return True
 
+    def alive(self) -> bool:
+        """Whether the process of its server is there; quick enough to be asked often."""
+        try:
+            pid = int((self.folder / "postmaster.pid").read_text().split(maxsplit=1)[0])
+            os.kill(pid, 0)
+        except (OSError, ValueError, IndexError) as gone:
+            return isinstance(gone, PermissionError)
+        return True
+
     def start(self) -> bool:
         """Make it if need be and start it; False if it ran already."""
         self.make()

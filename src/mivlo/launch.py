@@ -16,22 +16,29 @@ from mivlo.cluster import Cluster, free_port
 from mivlo.config import PROJECT, URL_FILE, settings
 from mivlo.core.errors import MivloError
 from mivlo.demo import song as demo_song
+from mivlo.holding import FolderLock
 from mivlo.jobs import queue
 from mivlo.jobs.running import look_again
 from mivlo.services.recordings import files as sounds
 from mivlo.services.recordings import importing
 from mivlo.services.song import songs
+from mivlo.services.song.state import read_song
 from mivlo.services.tasks.tasks import set_task
 from mivlo.store import database
 from mivlo.store.database import session
+from mivlo.supervising import Database, Program, Supervisor
 
 Say = Callable[[str], None]
+START_WITHIN_S = 30.0
+
+
+def _cluster_folder() -> Path:
+    return Path(os.environ.get("MIVLO_PG_DIR", PROJECT / "var" / "postgres"))
 
 
 def own_cluster() -> Cluster:
     """The project's own cluster (MIVLO_PG_DIR, MIVLO_PG_PORT)."""
-    folder = Path(os.environ.get("MIVLO_PG_DIR", PROJECT / "var" / "postgres"))
-    return Cluster(folder, int(os.environ.get("MIVLO_PG_PORT", "54317")))
+    return Cluster(_cluster_folder(), int(os.environ.get("MIVLO_PG_PORT", "54317")))
 
 
 def prepare_database() -> None:
@@ -41,88 +48,118 @@ def prepare_database() -> None:
 
 
 def load_demo(say: Say) -> None:
-    """Load the demo song when there is no song at all."""
+    """Load the demo song when there is no song at all; go on with it where an earlier start was interrupted."""
+    begun = settings().data_dir / "demo-begun"  # there as long as the demo is not whole
     with session() as open_session:
-        if songs.list_songs(open_session):
-            return
+        known = songs.list_songs(open_session)
+    if known and not begun.exists():
+        return
     folder = settings().data_dir.parent / "demo"
     say("Synthesising the demo song (once)")
     files = demo_song.write_song(folder)
+    begun.parent.mkdir(parents=True, exist_ok=True)
+    begun.touch()
+    song_id = next((song.id for song, _ in known if song.name == demo_song.NAME), None)
     with session() as open_session:
-        song = songs.create_song(open_session, demo_song.NAME, demo_song.SAMPLE_RATE)
+        if song_id is None:
+            song_id = songs.create_song(open_session, demo_song.NAME, demo_song.SAMPLE_RATE).id
+        there = {strip.file_name for strip in read_song(open_session, song_id).tracks}
     for file in files:
+        if file.name in there:
+            continue
         say(f"  reading {file.name}")
         digest = sounds.originals().keep_file(file)
-        task = importing.request_import(song.id, file.name, digest)
+        task = importing.request_import(song_id, file.name, digest)
         result = importing.run_import(task.id)
         set_task(task.id, state="done", progress=1.0, result=result)
-    look_again(song.id)
+    look_again(song_id)
     with session() as open_session:
         start, stop = demo_song.PASSAGE_S
         values = {"passage_from_s": start, "passage_to_s": stop}
-        songs.change_song_values(open_session, song.id, None, values)
+        songs.change_song_values(open_session, song_id, None, values)
+    begun.unlink()  # our own mark
 
 
-def _wait_until_up(address: str, server: subprocess.Popen[bytes]) -> None:
-    for _ in range(300):
-        if server.poll() is not None:
-            raise MivloError("The web server stopped at once; what it said stands above.")
+def _wait_until_up(address: str, supervisor: Supervisor, server: Program) -> None:
+    deadline = time.monotonic() + START_WITHIN_S
+    while time.monotonic() < deadline:
+        supervisor.look()
         with contextlib.suppress(OSError), urllib.request.urlopen(f"{address}/api/health", timeout=2):
             return
         time.sleep(0.1)
-    raise MivloError("The web server did not answer within 30 s. Run `mivlo doctor`.")
+    raise MivloError(f"The server did not answer within {START_WITHIN_S:.0f} s. Its log: {server.log}")
 
 
 def start(say: Say) -> None:
-    """Run until Ctrl-C (or SIGTERM), then stop all that was started."""
-    if free_port(settings().port) != settings().port:
-        raise MivloError(f"Port {settings().port} is in use. Choose another one: MIVLO_PORT=8500 make start")
+    """Run until Ctrl-C, a hang-up or SIGTERM, then stop all that was started.
+
+    Raises
+    ------
+    Held : another start holds the folders.
+    GaveUp : a part kept dying.
+    """
+    address = f"http://{settings().host}:{settings().port}"
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, _stop_once)
     with contextlib.ExitStack() as stack:
-        signal.signal(signal.SIGTERM, _as_interrupt)
-        if "MIVLO_DATABASE_URL" not in os.environ:
-            _start_cluster(stack, say)
-        prepare_database()
-        load_demo(say)
-        command = [sys.executable, "-m", "mivlo.cli"]
-        worker = stack.enter_context(_process([*command, "worker"]))
-        server = stack.enter_context(_process([*command, "serve"]))
-        address = f"http://{settings().host}:{settings().port}"
-        _wait_until_up(address, server)
-        say(f"Mivlo is at {address} (Ctrl-C stops it)")
+        own = "MIVLO_DATABASE_URL" not in os.environ
+        for folder in (settings().data_dir, *([_cluster_folder()] if own else [])):
+            lock = FolderLock(folder, address)
+            lock.take()
+            stack.callback(lock.release)
+        if free_port(settings().port) != settings().port:
+            raise MivloError(f"Port {settings().port} is in use. Choose another one: MIVLO_PORT=8500 make start")
+        supervisor = Supervisor(say)
+        stack.callback(_no_more_signals)
         with contextlib.suppress(KeyboardInterrupt):
-            while server.poll() is None:
-                if worker.poll() is not None:  # long work must go on
-                    worker = stack.enter_context(_process([*command, "worker"]))
-                time.sleep(0.5)
-        say("Stopping")
+            try:
+                _run(supervisor, address, own, say)
+            finally:
+                _no_more_signals()
+                say("Stopping")
+                supervisor.stop()
 
 
-def _as_interrupt(number: int, frame: object) -> None:
+def _run(supervisor: Supervisor, address: str, own: bool, say: Say) -> None:
+    if own:
+        _start_cluster(supervisor, say)
+    prepare_database()
+    if settings().demo:
+        load_demo(say)
+    command = [sys.executable, "-m", "mivlo.cli"]
+    logs = settings().data_dir.parent / "log"
+    server = Program("server", [*command, "serve"], logs / "server.log")
+    supervisor.add(Program("worker", [*command, "worker"], logs / "worker.log"))
+    supervisor.add(server)
+    _wait_until_up(address, supervisor, server)
+    say(f"Mivlo is at {address} (Ctrl-C stops it)")
+    while True:
+        supervisor.look()
+        time.sleep(0.2)
+
+
+def _stop_once(number: int, frame: object) -> None:
+    """The first signal begins to stop; further ones change nothing."""
+    _no_more_signals()
     raise KeyboardInterrupt
 
 
-def _start_cluster(stack: contextlib.ExitStack, say: Say) -> None:
+def _no_more_signals() -> None:
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_IGN)
+
+
+def _start_cluster(supervisor: Supervisor, say: Say) -> None:
     cluster = own_cluster()
-    if cluster.start():
-        say(f"Database started in {cluster.folder} on port {cluster.port}")
-        stack.callback(cluster.stop)
+
+    def guard() -> subprocess.Popen[bytes]:
+        command = [sys.executable, "-m", "mivlo.guard", str(_cluster_folder())]
+        return subprocess.Popen(command, stdin=subprocess.PIPE, start_new_session=True)
+
+    supervisor.add(Database(cluster, guard))
+    say(f"Database started in {cluster.folder} on port {cluster.port}")
     URL_FILE.parent.mkdir(parents=True, exist_ok=True)
     URL_FILE.touch(0o600)
     URL_FILE.write_text(cluster.url)
     os.environ["MIVLO_DATABASE_URL"] = cluster.url
     settings.cache_clear()
-
-
-@contextlib.contextmanager
-def _process(command: list[str]):  # type: ignore[no-untyped-def]
-    """A child that is ended with us; in a session of its own, so that Ctrl-C reaches us first."""
-    child = subprocess.Popen(command, start_new_session=True)
-    try:
-        yield child
-    finally:
-        child.terminate()
-        try:
-            child.wait(8)
-        except subprocess.TimeoutExpired:
-            child.kill()
-            child.wait()

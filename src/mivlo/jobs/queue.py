@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import time
 from typing import Any
 
 import procrastinate
@@ -14,13 +15,16 @@ from sqlalchemy import text
 
 from mivlo.config import settings
 from mivlo.jobs.running import run_task
+from mivlo.services.tasks.tasks import take_up_orphans
 from mivlo.store.database import engine
 from mivlo.store.queue import RUN
 
 log = logging.getLogger("mivlo.jobs")
 
-DEAD_AFTER_S = 30.0
+HEARTBEAT_S = 1.0
+DEAD_AFTER_S = 4.0
 """A worker that has not been heard of for so long is taken for dead; its tasks are taken up again."""
+_LONGEST_PAUSE_S = 5.0
 
 _TAKE_UP_LOCK = 7_262_001
 """The advisory lock of the one worker that looks for lost jobs; any number that nothing else here uses."""
@@ -35,7 +39,7 @@ def make_app(url: str | None = None) -> procrastinate.App:
     def run(task_id: int) -> None:
         run_task(task_id)
 
-    @app.periodic(cron="* * * * * */10")
+    @app.periodic(cron="* * * * * *")
     @app.task(name="mivlo.take_up", pass_context=True, queueing_lock="take_up")
     async def take_up(context: procrastinate.JobContext, timestamp: int) -> None:
         await take_up_lost(app)
@@ -56,7 +60,7 @@ async def take_up_lost(app: procrastinate.App) -> int:
         for job in lost:
             log.warning("the worker of job %s died; it is taken up again", job.id)
             await manager.retry_job(job)
-    return len(lost)
+        return len(lost) + await asyncio.to_thread(take_up_orphans)
 
 
 def ensure_schema() -> None:
@@ -81,20 +85,31 @@ def live_workers() -> int:
 def work(*, concurrency: int | None = None) -> None:
     """Be a worker until stopped."""
 
-    async def forever() -> None:
+    async def until_stopped() -> None:
         app = make_app()
         async with app.open_async():
             await app.run_worker_async(
                 concurrency=concurrency or settings().worker_threads,
                 delete_jobs="successful",
                 shutdown_graceful_timeout=3,
+                update_heartbeat_interval=HEARTBEAT_S,
+                stalled_worker_timeout=DEAD_AFTER_S,
             )
 
-    try:
-        asyncio.run(forever())
-    except (KeyboardInterrupt, ConnectorException) as ended:
-        if isinstance(ended, ConnectorException):
-            raise
+    pause = 0.2
+    while True:
+        began = time.monotonic()
+        try:
+            asyncio.run(until_stopped())
+            return
+        except KeyboardInterrupt:
+            return
+        except (ConnectorException, psycopg.OperationalError):
+            if time.monotonic() - began > 30.0:
+                pause = 0.2
+            log.warning("the database is away; the worker comes back in %.1f s", pause)
+        time.sleep(pause)
+        pause = min(_LONGEST_PAUSE_S, 2 * pause)
 
 
 def describe() -> dict[str, Any]:

@@ -12,8 +12,9 @@ from mivlo.services.errors import NotFound
 from mivlo.services.findings.looking import request_stale, run_analysis
 from mivlo.services.handover.exporting import run_export
 from mivlo.services.recordings.importing import run_import
-from mivlo.services.tasks.tasks import get_task, set_task
+from mivlo.services.tasks.tasks import TaskView, begin_task, set_task
 from mivlo.store.database import session
+from mivlo.store.outages import is_away, patiently
 
 log = logging.getLogger("mivlo.jobs")
 
@@ -24,32 +25,44 @@ _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
 }
 
 
+INSIDE = "Something went wrong inside; nothing was changed. Try again; the server's log has details."
+
+
 def run_task(task_id: int) -> None:
-    """Do one task and write down how it ended; never raises for what the user can be told."""
-    with session() as open_session:
-        task = get_task(open_session, task_id)
-        kind, state, result, song_id = task.kind, task.state, task.result, task.song_id
-    if state not in ("waiting", "running"):
+    """Do one task and write down how it ended; never raises for what the user can be told.
+
+    While the database is away it waits, then does the task again: what was made on disk is found there.
+    """
+    while (task := patiently(lambda: begin_task(task_id))) is not None:
+        try:
+            ended = _attempt(task)
+        except Exception as error:
+            if not is_away(error):
+                raise
+            log.warning("the database broke off during task %s; it is taken up again", task_id)
+            continue
+        patiently(lambda: set_task(task_id, **ended))  # noqa: B023
+        if ended["state"] == "done" and task.kind != "export":
+            # a new track wants to be looked at; one that was changed while it was, again
+            patiently(lambda: look_again(task.song_id))
         return
-    set_task(task_id, state="running")
+
+
+def _attempt(task: TaskView) -> dict[str, Any]:
+    """Do it once: what is to be written down of its end."""
     try:
-        result = _RUNS[kind](task_id)
+        result = _RUNS[task.kind](task.id)
     except Cancelled as stopped:
-        set_task(task_id, state="cancelled", message=str(stopped))
+        return {"state": "cancelled", "message": str(stopped)}
     except MivloError as refused:
-        set_task(task_id, state="failed", message=str(refused))
-    except Exception:
-        log.exception("task %s failed", task_id)
-        set_task(
-            task_id,
-            state="failed",
-            message="Something went wrong inside; nothing was changed. Try again; the server's log has details.",
-        )
-    else:
-        notices = result.get("notices") or ([result["notice"]] if result.get("notice") else [])
-        set_task(task_id, state="done", progress=1.0, result=result, message=" ".join(str(n) for n in notices))
-        if kind != "export":  # a new track wants to be looked at; one that was changed while it was, again
-            look_again(song_id)
+        return {"state": "failed", "message": str(refused)}
+    except Exception as error:
+        if is_away(error):
+            raise
+        log.exception("task %s failed", task.id)
+        return {"state": "failed", "message": INSIDE}
+    notices = result.get("notices") or ([result["notice"]] if result.get("notice") else [])
+    return {"state": "done", "progress": 1.0, "result": result, "message": " ".join(str(n) for n in notices)}
 
 
 def look_again(song_id: int) -> int:

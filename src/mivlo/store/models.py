@@ -279,6 +279,7 @@ class TaskRow(Base):
     progress: Mapped[float] = mapped_column(Float, default=0.0)
     message: Mapped[str] = mapped_column(Text, default="")
     cancel: Mapped[bool] = mapped_column(Boolean, default=False)
+    attempts: Mapped[int] = mapped_column(Integer, default=0, server_default="0")
     payload: Mapped[Json] = mapped_column(JSONB, default=dict)
     result: Mapped[Json] = mapped_column(JSONB, default=dict)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())

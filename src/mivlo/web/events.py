@@ -81,12 +81,18 @@ class Hub:
             self._task.cancel()
             await asyncio.gather(self._task, *self._running, return_exceptions=True)
 
+    def _told_nothing(self) -> None:
+        """What was told before we listened has reached nobody: everybody asks again."""
+        for song_id in list(self._queues):
+            self.publish({"song_id": song_id, "kind": "ready"})
+
     async def _listen(self) -> None:
         while True:
             try:
                 connection = await psycopg.AsyncConnection.connect(settings().libpq_url, autocommit=True)
                 async with connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
+                    self._told_nothing()
                     async for notice in connection.notifies():
                         event = json.loads(notice.payload)
                         self.publish(event)

@@ -57,5 +57,5 @@ async def _receive(socket: WebSocket, session: LiveSession) -> None:
 
 async def _follow(changes: asyncio.Queue[dict[str, object]], session: LiveSession) -> None:
     while True:
-        if (await changes.get())["kind"] == "song":
+        if (await changes.get())["kind"] in ("song", "ready"):
             session.song_changed()

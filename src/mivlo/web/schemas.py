@@ -97,6 +97,7 @@ class TaskOut(_Out):
     state: str
     progress: float
     message: str
+    attempts: int
     result: dict[str, Any]
 
 

@@ -34,7 +34,7 @@ function dismiss(id: number): void {
       <ElProgress class="bar" :percentage="Math.round(line.share * 100)" :stroke-width="6" :aria-label="`Sending ${line.name}`" />
     </li>
     <li v-for="task in shown" :key="task.id" :class="task.state">
-      <span class="label">{{ task.label }}</span><span class="state soft">{{ WORDS[task.state] }}</span>
+      <span class="label">{{ task.label }}</span><span class="state soft">{{ open(task) && task.attempts > 1 ? "taken up again" : WORDS[task.state] }}</span>
       <ElProgress v-if="open(task)" class="bar" :percentage="Math.round(task.progress * 100)" :stroke-width="6" :aria-label="`${task.label}: progress`" />
       <span v-else class="bar message">
         {{ task.message }}
@@ -48,7 +48,7 @@ function dismiss(id: number): void {
 
 <style scoped>
 .tasks { list-style: none; margin: 0 0 8px; padding: 4px 10px; background: var(--panel); border: 1px solid var(--line); max-height: 190px; overflow: auto; }
-li { display: grid; grid-template-columns: 220px 70px 1fr auto; gap: 12px; align-items: center; padding: 3px 0; font-size: 12px; }
+li { display: grid; grid-template-columns: 220px 92px 1fr auto; gap: 12px; align-items: center; padding: 3px 0; font-size: 12px; }
 .label { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-weight: 500; }
 .failed .message { color: var(--stand-out); }
 .message a { margin-right: 12px; }

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import or_, select
+from sqlalchemy import or_, select, text
 from sqlalchemy.orm import Session
 
 from mivlo.audio.working import Cancelled
@@ -13,9 +14,19 @@ from mivlo.services.errors import NotFound
 from mivlo.store.database import session as open_session
 from mivlo.store.database import tell
 from mivlo.store.models import TaskRow
-from mivlo.store.queue import defer
+from mivlo.store.outages import is_away
+from mivlo.store.queue import RUN, defer
 
 OPEN_STATES = ("waiting", "running")
+MOST_ATTEMPTS = 3
+GIVEN_UP = (
+    "It was begun three times and never came to its end: its worker or the database was gone each time. "
+    "Ask for it again; if it fails again, `mivlo doctor` and the server's log say more."
+)
+_HAS_JOB = text(
+    "EXISTS (SELECT 1 FROM procrastinate_jobs j WHERE j.task_name = :run AND j.status IN ('todo', 'doing')"
+    " AND (j.args ->> 'task_id')::bigint = tasks.id)"
+).bindparams(run=RUN)
 
 
 def create_task(session: Session, song_id: int, kind: str, label: str, payload: dict[str, Any]) -> TaskRow:
@@ -66,8 +77,63 @@ def set_task(task_id: int, **values: Any) -> None:
         tell(session, task.song_id, "task", task_id=task_id)
 
 
+@dataclass(frozen=True, slots=True)
+class TaskView:
+    """A task that was begun."""
+
+    id: int
+    kind: str
+    song_id: int
+
+
+def begin_task(task_id: int) -> TaskView | None:
+    """Take a task up, once more if it was before; None where there is nothing to do any more.
+
+    One that was asked to stop, or was tried too often, ends here with a sentence.
+    """
+    with open_session() as session:
+        task = session.get(TaskRow, task_id, populate_existing=True, with_for_update=True)
+        if task is None or task.state not in OPEN_STATES:
+            return None
+        if task.cancel:
+            task.state, task.message = "cancelled", f"{task.label} was cancelled."
+        elif task.attempts >= MOST_ATTEMPTS:
+            task.state, task.message = "failed", GIVEN_UP
+        else:
+            task.attempts += 1
+            task.state = "running"
+        tell(session, task.song_id, "task", task_id=task_id)
+        return TaskView(task.id, task.kind, task.song_id) if task.state == "running" else None
+
+
+def take_up_orphans() -> int:
+    """Put open tasks that no job stands for back into the queue, or end them; how many.
+
+    A task and its job are written together, and a task ends before its job does. So an open task without a job has
+    lost it: the database was away when its end was to be written down, or the job was given up.
+    """
+    with open_session() as session:
+        lost = session.scalars(select(TaskRow).where(TaskRow.state.in_(OPEN_STATES), ~_HAS_JOB)).all()
+        for seen in lost:
+            task = session.get(TaskRow, seen.id, populate_existing=True, with_for_update={"skip_locked": True})
+            if task is None or task.state not in OPEN_STATES:
+                continue
+            if task.cancel:
+                task.state, task.message = "cancelled", f"{task.label} was cancelled."
+            elif task.attempts >= MOST_ATTEMPTS:
+                task.state, task.message = "failed", GIVEN_UP
+            else:
+                task.state = "waiting"
+                defer(session, task.id)
+            tell(session, task.song_id, "task", task_id=task.id)
+        return len(lost)
+
+
 class TaskProgress:
-    """Writes progress a few times a second and notices a request to cancel."""
+    """Writes progress a few times a second and notices a request to cancel.
+
+    It goes on without a word while the database is away: the work need not wait for it.
+    """
 
     def __init__(self, task_id: int, *, first: float = 0.0, last: float = 1.0, every_s: float = 0.2) -> None:
         self._task_id, self._first, self._last, self._every_s = task_id, first, last, every_s
@@ -79,6 +145,13 @@ class TaskProgress:
             return
         self._next = now + self._every_s
         progress = min(1.0, max(0.0, self._first + (self._last - self._first) * share))
+        try:
+            self._write(progress)
+        except Exception as error:
+            if not is_away(error):
+                raise
+
+    def _write(self, progress: float) -> None:
         with open_session() as session:
             task = get_task(session, self._task_id)
             if task.cancel:

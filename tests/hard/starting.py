@@ -1,0 +1,121 @@
+"""The start command as a user has it: a real process with its children, in folders of its own."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import httpx
+
+from mivlo.cluster import free_port
+
+PATIENCE_S = 60.0
+
+
+def until(done: Callable[[], object], says: str, most_s: float = PATIENCE_S) -> float:
+    """Wait for something; how long it took."""
+    begin = time.monotonic()
+    while not done():
+        assert time.monotonic() - begin < most_s, says
+        time.sleep(0.05)
+    return time.monotonic() - begin
+
+
+class Installation:
+    """A start command on a data folder and a database folder."""
+
+    def __init__(self, root: Path, port: int) -> None:
+        self.root, self.port = root, port
+        self.address = f"http://127.0.0.1:{port}"
+        self.out = root / f"out-{port}.txt"
+        self.process: subprocess.Popen[bytes] | None = None
+
+    @property
+    def environment(self) -> dict[str, str]:
+        kept = {k: v for k, v in os.environ.items() if not k.startswith("MIVLO_")}
+        return {
+            **kept, "MIVLO_DATA_DIR": str(self.root / "data"), "MIVLO_PG_DIR": str(self.root / "postgres"),
+            "MIVLO_PG_PORT": "54481", "MIVLO_PORT": str(self.port), "MIVLO_DEMO": "0",
+        }  # fmt: skip
+
+    def start(self) -> None:
+        with self.out.open("ab") as out:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "mivlo.cli", "start"],
+                env=self.environment, stdout=out, stderr=out, start_new_session=True,
+            )  # fmt: skip
+
+    def up(self) -> bool:
+        with contextlib.suppress(httpx.TransportError):
+            answer = httpx.get(f"{self.address}/api/health", timeout=2)
+            return answer.status_code == 200 and bool(answer.json()["workers"])
+        return False
+
+    def wait_until_up(self) -> float:
+        return until(lambda: self.up() or self.ended(), f"it did not come up: {self.said()}")
+
+    def ended(self) -> bool:
+        return self.process is not None and self.process.poll() is not None
+
+    def said(self) -> str:
+        return self.out.read_text()
+
+    def signal(self, number: int) -> None:
+        assert self.process is not None
+        self.process.send_signal(number)
+
+    def wait(self, most_s: float = 15.0) -> int:
+        assert self.process is not None
+        return self.process.wait(most_s)
+
+    def pids(self, name: str) -> list[int]:
+        """The processes of this installation: "serve", "worker" or "postgres", found by what they were given."""
+        found = []
+        for place in Path("/proc").glob("[0-9]*"):
+            with contextlib.suppress(OSError):
+                words = (place / "cmdline").read_bytes().split(b"\0")
+                if name == "postgres":
+                    mine = words[0].endswith(b"/postgres") and str(self.root / "postgres").encode() in words
+                else:
+                    own = f"MIVLO_DATA_DIR={self.root / 'data'}".encode()
+                    mine = name.encode() in words and own in (place / "environ").read_bytes().split(b"\0")
+                if mine:
+                    found.append(int(place.name))
+        return found
+
+    def kill(self, name: str) -> None:
+        for pid in self.pids(name):
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGKILL)
+
+    def gone(self) -> bool:
+        """Whether nothing of it runs any more."""
+        return not any(self.pids(name) for name in ("serve", "worker", "postgres"))
+
+    def clean_up(self) -> None:
+        if self.process is not None and not self.ended():
+            self.signal(signal.SIGTERM)
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                self.process.wait(15)
+            self.process.kill()
+        for name in ("serve", "worker", "postgres"):
+            self.kill(name)
+
+
+@contextlib.contextmanager
+def installation() -> Iterator[Installation]:
+    # where the unprivileged user of the database gets to, too
+    with tempfile.TemporaryDirectory(dir="/var/tmp") as name:
+        Path(name).chmod(0o755)
+        made = Installation(Path(name), free_port(54_520))
+        try:
+            yield made
+        finally:
+            made.clean_up()
