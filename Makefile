@@ -1,5 +1,5 @@
-# `make start` runs the application, `make test` all tests, `make setup` only installs.
-.PHONY: setup start test lint bench types screenshots
+# `make start` runs the application, `make test` all tests, `make hard` the long ones, `make setup` only installs.
+.PHONY: setup start test hard lint bench types screenshots
 .DEFAULT_GOAL := start
 
 setup:
@@ -10,6 +10,9 @@ start: setup
 
 test: setup
 	@scripts/test.sh
+
+hard: setup
+	@.venv/bin/python -m pytest tests/hard -m "hard or not hard"
 
 lint: setup
 	@scripts/lint.sh

@@ -45,7 +45,9 @@ def test_a_second_start_says_who_holds_the_folder_and_touches_nothing(running: I
     assert running.up()
 
 
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGHUP, signal.SIGTERM])
+@pytest.mark.parametrize(
+    "number", [signal.SIGINT, *(pytest.param(n, marks=pytest.mark.hard) for n in (signal.SIGHUP, signal.SIGTERM))]
+)
 def test_any_number_of_signals_ends_everything_within_ten_seconds(
     running: Installation, number: signal.Signals
 ) -> None:
@@ -83,6 +85,7 @@ def test_each_part_that_dies_is_started_again_and_said(running: Installation) ->
     assert _names(running) == {"Weir"}
 
 
+@pytest.mark.hard
 def test_a_part_that_keeps_dying_ends_it_all_with_a_sentence(running: Installation) -> None:
     deadline = time.monotonic() + 60
     while not running.ended():
@@ -95,6 +98,7 @@ def test_a_part_that_keeps_dying_ends_it_all_with_a_sentence(running: Installati
     until(running.gone, "something is left", 15)
 
 
+@pytest.mark.hard
 def test_a_lost_password_file_leaves_the_songs_and_says_what_to_do(running: Installation) -> None:
     _song(running, "Weir")
     running.signal(signal.SIGTERM)

@@ -1402,6 +1402,8 @@ export interface components {
             progress: number;
             /** Message */
             message: string;
+            /** Attempts */
+            attempts: number;
             /** Result */
             result: {
                 [key: string]: unknown;

@@ -7,7 +7,7 @@ let server: FakeServer;
 beforeEach(() => {
   server = freshPage();
 });
-const task = (id: number, progress: number) => ({ id, kind: "analyse", label: "Track 11", state: "running", progress, message: "", result: {} });
+const task = (id: number, progress: number) => ({ id, kind: "analyse", label: "Track 11", state: "running", progress, message: "", attempts: 1, result: {} });
 
 describe("the open song", () => {
   it("is the one that was open last, or the first there is", async () => {
