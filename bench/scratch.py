@@ -11,7 +11,7 @@ from pathlib import Path
 
 @contextmanager
 def scratch(port: int, **settings_: str) -> Iterator[Path]:
-    """A folder with a fresh database, known to this process and to those that it starts; gone afterwards."""
+    """A folder with a fresh database, for this process and those that it starts; afterwards all is as before."""
     from mivlo.cluster import Cluster
     from mivlo.config import settings
     from mivlo.launch import prepare_database
@@ -22,8 +22,10 @@ def scratch(port: int, **settings_: str) -> Iterator[Path]:
         folder.chmod(0o755)
         cluster = Cluster(folder / "postgres", port, durable=False)
         cluster.start()
+        before = dict(os.environ)
         os.environ |= {"MIVLO_DATABASE_URL": cluster.url, "MIVLO_DATA_DIR": str(folder / "data"), **settings_}
-        for known in (settings, database.engine, database._maker):  # another part has used another one
+        caches = (settings, database.engine, database._maker)  # others have used another database
+        for known in caches:
             known.cache_clear()
         try:
             prepare_database()
@@ -31,3 +33,7 @@ def scratch(port: int, **settings_: str) -> Iterator[Path]:
         finally:
             database.engine().dispose()
             cluster.stop()
+            os.environ.clear()
+            os.environ.update(before)
+            for known in caches:
+                known.cache_clear()

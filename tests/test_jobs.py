@@ -15,9 +15,12 @@ from mivlo.services.recordings import files, importing
 from mivlo.services.song import songs
 from mivlo.services.tasks import tasks
 from mivlo.store import database
+from mivlo.store.models import TaskRow
 from tests.conftest import run_apart, song_state
 
 HELD = "SELECT count(*) FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing'"
+
+QUEUED = "SELECT count(*) FROM procrastinate_jobs WHERE (args ->> 'task_id')::bigint = :task AND status = 'todo'"
 
 
 @pytest.fixture
@@ -74,6 +77,40 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
     # the worker of the browser tests may have been quicker: whoever took it up, it gets done
     assert _ended(task_id) == ("done", "")
     assert [t.name for t in song_state(song).tracks] == ["Kick"]
+
+
+@pytest.mark.parametrize(
+    ("state", "attempts", "cancel", "becomes"),
+    [
+        ("waiting", 0, False, ("done", "")),
+        ("running", 2, False, ("done", "")),
+        ("running", 3, False, ("failed", tasks.GIVEN_UP)),
+        ("running", 1, True, ("cancelled", "Kick.wav was cancelled.")),
+        ("waiting", 0, True, ("cancelled", "Kick.wav was cancelled.")),
+        ("done", 1, False, ("done", "")),
+    ],
+)
+def test_an_open_task_that_has_lost_its_job_is_taken_up_or_ended(
+    song: int, write_wav, noise: Floats, state: str, attempts: int, cancel: bool, becomes: tuple[str, str]
+) -> None:  # type: ignore[no-untyped-def]
+    digest = files.originals().keep_file(write_wav(noise, name="Kick.wav"))
+    with database.session() as session:  # as an outage leaves it: the task without its job
+        task = TaskRow(
+            song_id=song, kind="import", label="Kick.wav", state=state, attempts=attempts, cancel=cancel,
+            payload={"file_name": "Kick.wav", "sha256": digest, "position": 0, "page": ""},
+        )  # fmt: skip
+        session.add(task)
+        session.flush()
+        task_id = task.id
+    tasks.take_up_orphans()
+    with database.session() as session:
+        queued = session.scalar(text(QUEUED), {"task": task_id})
+    if becomes[0] == "done" and state != "done":
+        assert queued or _task(task_id)[0] != "waiting"  # a worker may have begun it already
+        running.run_task(task_id)
+    else:
+        assert not queued
+    assert _ended(task_id) == becomes
 
 
 def test_a_task_run_twice_makes_one_track(song: int, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]

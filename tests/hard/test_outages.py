@@ -104,7 +104,7 @@ def _worker_killed(made: Installation) -> None:
     "outage",
     [
         _killed,
-        _worker_killed,
+        pytest.param(_worker_killed, marks=pytest.mark.hard),
         pytest.param(_stopped_for_a_while, marks=pytest.mark.hard),
         pytest.param(_all_connections_broken, marks=pytest.mark.hard),
     ],

@@ -45,9 +45,8 @@ def test_a_second_start_says_who_holds_the_folder_and_touches_nothing(running: I
     assert running.up()
 
 
-@pytest.mark.parametrize(
-    "number", [signal.SIGINT, *(pytest.param(n, marks=pytest.mark.hard) for n in (signal.SIGHUP, signal.SIGTERM))]
-)
+@pytest.mark.hard
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGHUP, signal.SIGTERM])
 def test_any_number_of_signals_ends_everything_within_ten_seconds(
     running: Installation, number: signal.Signals
 ) -> None:
@@ -72,6 +71,7 @@ def test_what_was_started_ends_when_the_start_command_is_killed_and_the_next_sta
     assert _names(running) == {"Weir"}
 
 
+@pytest.mark.hard
 def test_each_part_that_dies_is_started_again_and_said(running: Installation) -> None:
     _song(running, "Weir")
     for name, part in (("serve", "server"), ("worker", "worker"), ("postgres", "database")):

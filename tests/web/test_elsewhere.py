@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import io
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
 import numpy as np
 import pytest
 import soundfile
+from bench.scratch import scratch
 
 from mivlo import doctor
 from mivlo.config import settings
@@ -18,14 +20,10 @@ from tests.web.server import running, send_file, wait_for_task
 
 
 @pytest.fixture
-def two_machines(db: None, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> tuple[Path, Path]:
-    """The folders of the server and of the worker; the store is a third one."""
-    server, worker = tmp_path / "server", tmp_path / "worker"
-    monkeypatch.setenv("MIVLO_STORE", str(tmp_path / "store"))
-    monkeypatch.setenv("MIVLO_DATA_DIR", str(server))
-    settings.cache_clear()
-    yield server, worker  # type: ignore[misc]
-    settings.cache_clear()
+def two_machines(tmp_path: Path) -> Iterator[tuple[Path, Path]]:
+    """The folders of the server and of the worker; the store is a third one. A database of their own: no other worker."""
+    with scratch(54_461, MIVLO_STORE=str(tmp_path / "store"), MIVLO_DATA_DIR=str(tmp_path / "server")):
+        yield tmp_path / "server", tmp_path / "worker"
 
 
 def _sounds_check() -> doctor.Check:

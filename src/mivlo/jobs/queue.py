@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import signal
 import time
 from typing import Any
 
@@ -24,7 +25,9 @@ log = logging.getLogger("mivlo.jobs")
 HEARTBEAT_S = 1.0
 DEAD_AFTER_S = 4.0
 """A worker that has not been heard of for so long is taken for dead; its tasks are taken up again."""
-_LONGEST_PAUSE_S = 5.0
+FORGOTTEN_AFTER_S = 3600.0
+"""A worker that is only slow comes back; one that was forgotten could take no more jobs."""
+_FIRST_PAUSE_S, _LONGEST_PAUSE_S, _SETTLED_S = 0.2, 5.0, 30.0
 
 _TAKE_UP_LOCK = 7_262_001
 """The advisory lock of the one worker that looks for lost jobs; any number that nothing else here uses."""
@@ -85,31 +88,50 @@ def live_workers() -> int:
 def work(*, concurrency: int | None = None) -> None:
     """Be a worker until stopped."""
 
-    async def until_stopped() -> None:
-        app = make_app()
-        async with app.open_async():
-            await app.run_worker_async(
-                concurrency=concurrency or settings().worker_threads,
-                delete_jobs="successful",
-                shutdown_graceful_timeout=3,
-                update_heartbeat_interval=HEARTBEAT_S,
-                stalled_worker_timeout=DEAD_AFTER_S,
-            )
-
-    pause = 0.2
+    pause = _FIRST_PAUSE_S
     while True:
         began = time.monotonic()
         try:
-            asyncio.run(until_stopped())
-            return
+            if asyncio.run(_until_stopped(concurrency or settings().worker_threads)):
+                return
+            log.warning("the worker has ended by itself; it comes back in %.1f s", pause)
         except KeyboardInterrupt:
             return
-        except (ConnectorException, psycopg.OperationalError):
-            if time.monotonic() - began > 30.0:
-                pause = 0.2
+        except (ConnectorException, psycopg.Error):
             log.warning("the database is away; the worker comes back in %.1f s", pause)
+        if time.monotonic() - began > _SETTLED_S:
+            pause = _FIRST_PAUSE_S
         time.sleep(pause)
         pause = min(_LONGEST_PAUSE_S, 2 * pause)
+
+
+async def _until_stopped(concurrency: int) -> bool:
+    """Work; True once it was asked to stop, False where it has ended by itself."""
+    stop = asyncio.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        asyncio.get_running_loop().add_signal_handler(number, stop.set)
+    app = make_app()
+    async with app.open_async():
+        working = asyncio.create_task(
+            app.run_worker_async(
+                concurrency=concurrency,
+                delete_jobs="successful",
+                shutdown_graceful_timeout=3,
+                update_heartbeat_interval=HEARTBEAT_S,
+                stalled_worker_timeout=FORGOTTEN_AFTER_S,
+                install_signal_handlers=False,
+            )
+        )
+        stopping = asyncio.create_task(stop.wait())
+        await asyncio.wait({working, stopping}, return_when=asyncio.FIRST_COMPLETED)
+        asked = stop.is_set()
+        stopping.cancel()
+        if asked:
+            working.cancel()
+            await asyncio.gather(working, return_exceptions=True)
+        else:
+            await working
+        return asked
 
 
 def describe() -> dict[str, Any]:

@@ -23,8 +23,8 @@ GIVEN_UP = (
     "It was begun three times and never came to its end: its worker or the database was gone each time. "
     "Ask for it again; if it fails again, `mivlo doctor` and the server's log say more."
 )
-_HAS_JOB = text(
-    "EXISTS (SELECT 1 FROM procrastinate_jobs j WHERE j.task_name = :run AND j.status IN ('todo', 'doing')"
+_HAS_NO_JOB = text(
+    "NOT EXISTS (SELECT 1 FROM procrastinate_jobs j WHERE j.task_name = :run AND j.status IN ('todo', 'doing')"
     " AND (j.args ->> 'task_id')::bigint = tasks.id)"
 ).bindparams(run=RUN)
 
@@ -113,7 +113,7 @@ def take_up_orphans() -> int:
     lost it: the database was away when its end was to be written down, or the job was given up.
     """
     with open_session() as session:
-        lost = session.scalars(select(TaskRow).where(TaskRow.state.in_(OPEN_STATES), ~_HAS_JOB)).all()
+        lost = session.scalars(select(TaskRow).where(TaskRow.state.in_(OPEN_STATES), _HAS_NO_JOB)).all()
         for seen in lost:
             task = session.get(TaskRow, seen.id, populate_existing=True, with_for_update={"skip_locked": True})
             if task is None or task.state not in OPEN_STATES:
