@@ -32,6 +32,7 @@ class Settings(BaseSettings):
     page_dir: Path = PROJECT / "ui" / "dist"
     host: str = "127.0.0.1"
     port: int = 8417
+    names: str = Field(default="", description="further names under which the page is opened, separated by commas")
     demo: bool = Field(default=True, description="load the demo song into an empty database at the start")
     worker_threads: int = 2
     treated_cache_gb: float = Field(default=4.0, ge=0.0, description="what treated sounds may take on disk")

@@ -21,6 +21,7 @@ from mivlo.jobs import queue
 from mivlo.jobs.running import look_again
 from mivlo.services.recordings import files as sounds
 from mivlo.services.recordings import importing
+from mivlo.services.recordings.sweeping import sweep
 from mivlo.services.song import songs
 from mivlo.services.song.state import read_song
 from mivlo.services.tasks.tasks import set_task
@@ -124,6 +125,8 @@ def _run(supervisor: Supervisor, address: str, own: bool, say: Say) -> None:
     if own:
         _start_cluster(supervisor, say)
     prepare_database()
+    if (swept := sweep()).files:
+        say(f"Removed {swept.files} half-made files of earlier runs ({swept.bytes / 1e6:.1f} MB)")
     if settings().demo:
         load_demo(say)
     command = [sys.executable, "-m", "mivlo.cli"]

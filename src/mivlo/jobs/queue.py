@@ -16,6 +16,7 @@ from sqlalchemy import text
 
 from mivlo.config import settings
 from mivlo.jobs.running import run_task
+from mivlo.services.recordings.sweeping import sweep
 from mivlo.services.tasks.tasks import take_up_orphans
 from mivlo.store.database import engine
 from mivlo.store.queue import RUN
@@ -46,6 +47,11 @@ def make_app(url: str | None = None) -> procrastinate.App:
     @app.task(name="mivlo.take_up", pass_context=True, queueing_lock="take_up")
     async def take_up(context: procrastinate.JobContext, timestamp: int) -> None:
         await take_up_lost(app)
+
+    @app.periodic(cron="17 * * * *")
+    @app.task(name="mivlo.sweep", queueing_lock="sweep")
+    def sweep_up(timestamp: int) -> None:
+        sweep()
 
     return app
 

@@ -16,6 +16,7 @@ from mivlo.jobs.running import look_again
 from mivlo.live.warming import warm_up
 from mivlo.services.recordings.treated import maker
 from mivlo.web import errors, live
+from mivlo.web.doors import Doors, served_names
 from mivlo.web.events import Hub
 from mivlo.web.routes import api
 
@@ -38,6 +39,7 @@ async def _lifespan(app: FastAPI) -> AsyncIterator[None]:
 def make_app() -> FastAPI:
     """The whole web application."""
     app = FastAPI(title="Mivlo", version=__version__, lifespan=_lifespan, docs_url=None, redoc_url=None)
+    app.add_middleware(Doors, names=served_names(settings().host, settings().names))
     errors.install(app)
     app.include_router(api)
     app.include_router(live.router)
