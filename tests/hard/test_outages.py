@@ -6,7 +6,7 @@ import itertools
 import os
 import signal
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -16,17 +16,9 @@ import psycopg
 import pytest
 import soundfile
 
-from tests.hard.starting import Installation, installation, until
+from tests.hard.starting import Installation, until
 
 RATE = 48_000
-
-
-@pytest.fixture
-def running() -> Iterator[Installation]:
-    with installation() as made:
-        made.start()
-        made.wait_until_up()
-        yield made
 
 
 @pytest.fixture

@@ -6,21 +6,12 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
 
 import httpx
 import pytest
 
 from mivlo.cluster import free_port
-from tests.hard.starting import Installation, installation, until
-
-
-@pytest.fixture
-def running() -> Iterator[Installation]:
-    with installation() as made:
-        made.start()
-        made.wait_until_up()
-        yield made
+from tests.hard.starting import Installation, until
 
 
 def _song(made: Installation, name: str) -> int:
