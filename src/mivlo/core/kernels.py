@@ -240,6 +240,33 @@ def to_single(x, out):  # type: ignore[no-untyped-def]
             out[n, c] = np.float32(x[n, c])
 
 
+SHORT_FRAMES = 1_024
+"""Blocks up to this length are short: what listens uses them, what writes files does not."""
+
+
+@nb.njit(cache=True)
+def run_steady_short(x, coefs, states):  # type: ignore[no-untyped-def]
+    """`run_steady` for a short block."""
+    run_steady(x, coefs, states)
+
+
+@nb.njit(cache=True)
+def add_to(out, x):  # type: ignore[no-untyped-def]
+    """Add x (n, 2) to out (n, 2)."""
+    for n in range(out.shape[0]):
+        out[n, 0] += x[n, 0]
+        out[n, 1] += x[n, 1]
+
+
+@nb.njit(cache=True)
+def scale_to(x, left, right, out):  # type: ignore[no-untyped-def]
+    """x (n, 1 or 2), turned by one gain a side, in out (n, 2)."""
+    last = x.shape[1] - 1
+    for n in range(out.shape[0]):
+        out[n, 0] = x[n, 0] * left
+        out[n, 1] = x[n, last] * right
+
+
 KNOWN_AT_ONCE = 16
 """Sounds that `add_known` takes: a fixed number, so that it is compiled once."""
 NO_SOUND = np.zeros((0, 1), dtype=np.float32)

@@ -26,4 +26,7 @@ def warm_up() -> None:
         engine.set_preview(1, (Entry(move=StaticMove(Shape.BELL, 900.0, q=2.0, gain_db=-6.0)),))
         engine.set_probe(None)
         engine.render()
+        known = Engine(engine.plan, sources, sources)  # and what is known already
+        known.play()
+        known.render()
         gated_loudness(samples, sample_rate=48_000)

@@ -14,7 +14,7 @@ import numpy as np
 
 from mivlo.core.graph.envelope import envelope
 from mivlo.core.graph.glide import Glide
-from mivlo.core.kernels import KNOWN_AT_ONCE, NO_SOUND, add_known, to_single
+from mivlo.core.kernels import KNOWN_AT_ONCE, NO_SOUND, add_known, add_to, scale_to, to_single
 from mivlo.core.moves import Channels
 from mivlo.core.processors import Processor, Step
 from mivlo.core.spectra import Singles
@@ -219,9 +219,16 @@ class Source(Stream):
     def read(self, start: int, stop: int) -> Floats:
         if self._last is not None and self._last[:2] == (start, stop):
             return self._last[2]
-        out = frames_of(self._samples, start, stop)
+        out = self._frames(start, stop)
         if stop - start <= _PIECE:
             self._last = (start, stop, out)
+        return out
+
+    def _frames(self, start: int, stop: int) -> Floats:
+        if self.singles is None or start < 0 or stop > len(self.singles):
+            return frames_of(self._samples, start, stop)
+        out = np.empty((stop - start, self.channels))
+        to_single(self.singles[start:stop], out)
         return out
 
     def state(self) -> None:
@@ -252,7 +259,7 @@ class Sum(Stream):
                 continue
             mix_known(together, out, start)  # added up in the order of the strips, so that the bits are the same
             together.clear()
-            out += fader.read(start, stop)
+            add_to(out, fader.read(start, stop))
         mix_known(together, out, start)
         return out
 
@@ -467,9 +474,13 @@ class Fader(Gained):
         if not self.open:
             return np.zeros((stop - start, 2))
         x, gains = self.inputs[0].read(start, stop), self.gains.over(start, stop)
-        if len(gains) == 1 and gains[0, 0] == gains[0, 1] == 1.0 and x.shape[1] == 2:
+        if len(gains) > 1:
+            return np.asarray(x * gains)
+        if gains[0, 0] == gains[0, 1] == 1.0 and x.shape[1] == 2:
             return x
-        return np.asarray(x * gains)
+        out = np.empty((stop - start, 2))
+        scale_to(x, gains[0, 0], gains[0, 1], out)
+        return out
 
     def peak(self) -> float:
         """Largest sample of what was made last."""

@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import design_into
-from mivlo.core.kernels import run_gliding, run_steady
+from mivlo.core.kernels import SHORT_FRAMES, run_gliding, run_steady, run_steady_short
 from mivlo.core.moves import SectionPlan, StaticMove, plan_sections
 from mivlo.core.processors.memory import forgotten_after_s
 from mivlo.core.processors.protocol import GLIDE_S, Keys, Step, checked_block
@@ -248,7 +248,8 @@ class StaticProcessor:
             self._position += stop - start
             start = stop
         if start < count:
-            run_steady(x[start:] if start else x, self._coefs, self._states)
+            run = run_steady_short if count - start <= SHORT_FRAMES else run_steady
+            run(x[start:] if start else x, self._coefs, self._states)
             self._position += count - start
         return x
 
