@@ -31,6 +31,7 @@ from mivlo.supervising import Database, Program, Supervisor
 
 Say = Callable[[str], None]
 START_WITHIN_S = 30.0
+_STOP_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 def _cluster_folder() -> Path:
@@ -100,7 +101,7 @@ def start(say: Say) -> None:
     GaveUp : a part kept dying.
     """
     address = f"http://{settings().host}:{settings().port}"
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+    for number in _STOP_SIGNALS:
         signal.signal(number, _stop_once)
     with contextlib.ExitStack() as stack:
         own = "MIVLO_DATABASE_URL" not in os.environ
@@ -111,7 +112,6 @@ def start(say: Say) -> None:
         if free_port(settings().port) != settings().port:
             raise MivloError(f"Port {settings().port} is in use. Choose another one: MIVLO_PORT=8500 make start")
         supervisor = Supervisor(say)
-        stack.callback(_no_more_signals)
         with contextlib.suppress(KeyboardInterrupt):
             try:
                 _run(supervisor, address, own, say)
@@ -148,7 +148,7 @@ def _stop_once(number: int, frame: object) -> None:
 
 
 def _no_more_signals() -> None:
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+    for number in _STOP_SIGNALS:
         signal.signal(number, signal.SIG_IGN)
 
 

@@ -34,11 +34,8 @@ def run_task(task_id: int) -> None:
     While the database is away it waits, then does the task again: what was made on disk is found there.
     """
     while (task := patiently(lambda: begin_task(task_id))) is not None:
-        try:
-            ended = _attempt(task)
-        except Exception as error:
-            if not is_away(error):
-                raise
+        ended = _attempt(task)
+        if ended is None:
             log.warning("the database broke off during task %s; it is taken up again", task_id)
             continue
         patiently(lambda: set_task(task_id, **ended))  # noqa: B023
@@ -48,8 +45,8 @@ def run_task(task_id: int) -> None:
         return
 
 
-def _attempt(task: TaskView) -> dict[str, Any]:
-    """Do it once: what is to be written down of its end."""
+def _attempt(task: TaskView) -> dict[str, Any] | None:
+    """Do it once: what is to be written down of its end; None where the database broke off."""
     try:
         result = _RUNS[task.kind](task.id)
     except Cancelled as stopped:
@@ -58,7 +55,7 @@ def _attempt(task: TaskView) -> dict[str, Any]:
         return {"state": "failed", "message": str(refused)}
     except Exception as error:
         if is_away(error):
-            raise
+            return None
         log.exception("task %s failed", task.id)
         return {"state": "failed", "message": INSIDE}
     notices = result.get("notices") or ([result["notice"]] if result.get("notice") else [])

@@ -179,7 +179,8 @@ class LiveSession:
         """From the database and the store; may take long where working copies have to be made."""
         with session() as open_session:
             song = read_song(open_session, self.song_id)
-        return _Read(song, song_sources(song, skip_missing=True), known_treated(song))
+        sources = song_sources(song, skip_missing=True)
+        return _Read(song, sources, known_treated(song, sources))
 
     def _take_passage(self, song: SongState) -> None:
         passage = None
@@ -208,7 +209,7 @@ class LiveSession:
             self._take_news(*news, out)
         if maker.made != self._made:
             self._made = maker.made
-            self._engine.set_treated(known_treated(self._song))
+            self._engine.set_treated(known_treated(self._song, self._engine.sources))
         if self._measured is not None:
             self._take_match(self._measured)
             self._measured = None

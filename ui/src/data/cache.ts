@@ -7,19 +7,16 @@ import { complain } from "../lib/complain";
 /** Settings of every query and change: the server is near, so nothing waits for a network. */
 const always = { networkMode: "always" } as const;
 
-export const makeCache = (told: (problem: unknown) => void = complain) =>
-  new QueryClient({
-    queryCache: new QueryCache({ onError: told }),
-    defaultOptions: {
-      queries: {
-        ...always,
-        // only news from the server makes it old
-        staleTime: Infinity,
-        refetchOnWindowFocus: false,
-        retry: (count, problem) => count < 2 && !(problem instanceof Refusal && problem.status >= 400),
-      },
-      mutations: always,
+export const cache = new QueryClient({
+  queryCache: new QueryCache({ onError: complain }),
+  defaultOptions: {
+    queries: {
+      ...always,
+      // only news from the server makes it old
+      staleTime: Infinity,
+      refetchOnWindowFocus: false,
+      retry: (count, problem) => count < 2 && !(problem instanceof Refusal && problem.status >= 400),
     },
-  });
-
-export const cache = makeCache();
+    mutations: always,
+  },
+});

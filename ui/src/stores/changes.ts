@@ -14,6 +14,11 @@ import { useSong } from "./song";
 type Body = paths["/api/songs/{song_id}/tracks/{track_id}/moves"]["post"]["requestBody"]["content"]["application/json"];
 type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo">>;
 type Call = (now: Song) => Promise<Song>;
+interface Change {
+  readonly call: Call;
+  /** Whether what stands out may be told otherwise after it. */
+  readonly findings: boolean;
+}
 
 /** What a change of a strip is made against: only a change of the same strip conflicts. */
 const strip = (now: Song, stripId: number) => ({ strip_revision: now.strips.find((x) => x.id === stripId)?.revision ?? null });
@@ -26,14 +31,14 @@ export const useChanges = defineStore("changes", () => {
   const made = useMutation(
     {
       scope: { id: "changes of the song" },
-      mutationFn: (call: Call) => {
+      mutationFn: ({ call }: Change) => {
         if (!open.song) throw new Refusal("There is no song to change.", 0);
         return call(open.song);
       },
-      onSuccess: (told: Song) => {
+      onSuccess: (told: Song, { findings }: Change) => {
         open.take(told);
         savedAt.value = new Date();
-        void foundAnew(told.id);
+        if (findings) void foundAnew(told.id);
       },
       // a refusal is shown; after a conflict the present state comes with it
       onError: async (problem: Error) => {
@@ -46,7 +51,7 @@ export const useChanges = defineStore("changes", () => {
   );
 
   /** Whether it was done. */
-  const change = (call: Call): Promise<boolean> => made.mutateAsync(call).then(() => true, () => false);
+  const change = (call: Call, findings = true): Promise<boolean> => made.mutateAsync({ call, findings }).then(() => true, () => false);
 
   const at = () => ({ song_id: open.id });
   const track = (trackId: number) => ({ song_id: open.id, track_id: trackId });
@@ -64,6 +69,7 @@ export const useChanges = defineStore("changes", () => {
     changeTrack: (trackId: number, values: StripValues) =>
       change((now) =>
         ask(api.PATCH("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...values } })),
+        false, // a dragged fader saves many times a second; a look that follows is told by itself
       ),
     deleteTrack: (trackId: number) =>
       change((now) =>

@@ -34,5 +34,5 @@ export const useView = defineStore("view", () => {
   // the same passage told again moves nothing
   watch([() => passage.value?.from, () => passage.value?.to, mapWhole, () => open.duration], showTimes, { immediate: true });
 
-  return { frequencies, times, mapWhole, mapTreated, readout, passage, showTimes, showAll };
+  return { frequencies, times, mapWhole, mapTreated, readout, passage, showAll };
 });

@@ -473,6 +473,9 @@ class Fader(Gained):
     def produce(self, start: int, stop: int) -> Floats:
         if not self.open:
             return np.zeros((stop - start, 2))
+        return self._turned(start, stop)
+
+    def _turned(self, start: int, stop: int) -> Floats:
         x, gains = self.inputs[0].read(start, stop), self.gains.over(start, stop)
         if len(gains) > 1:
             return np.asarray(x * gains)
@@ -511,7 +514,7 @@ class KnownFader(Fader):
         return True
 
     def read(self, start: int, stop: int) -> Floats:
-        out = np.asarray(self._source.read(start, stop) * self.gains.over(start, stop))
+        out = self._turned(start, stop)
         self.was_read(stop, float(np.max(np.abs(out), initial=0.0)))
         return out
 

@@ -96,7 +96,8 @@ class _Sounds:
 def _write_all(folder: Path, order: _Order, progress: TaskProgress) -> dict[str, Any]:
     names, notices = [], []
     options, song = order.options, order.song
-    of_song = _Sounds(song.plan, song_sources(song), known_treated(song), song.frames)
+    sources = song_sources(song)
+    of_song = _Sounds(song.plan, sources, known_treated(song, sources), song.frames)
     for i, strip_id in enumerate(options.track_ids):
         strip = song.strip(strip_id)
         name = _file_name(song, strip, options.container)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from queue import Empty, SimpleQueue
 
@@ -38,9 +38,14 @@ def _changes_nothing(track: StripState) -> bool:
     return rests and not any(entry.enabled for entry in track.entries)
 
 
-def known_treated(song: SongState) -> dict[int, Samples]:
-    """The tracks whose treated sound is known, by strip; those without moves sound as their recording."""
-    sources, cache = song_sources(song, skip_missing=True), treated_cache()
+def known_treated(song: SongState, sources: Mapping[int, Samples] | None = None) -> dict[int, Samples]:
+    """The tracks whose treated sound is known, by strip; those without moves sound as their recording.
+
+    sources : the recordings, where the caller has them open already.
+    """
+    cache = treated_cache()
+    if sources is None:
+        sources = song_sources(song, skip_missing=True)
     found: dict[int, Samples] = {}
     for track in song.tracks:
         if track.id not in sources:

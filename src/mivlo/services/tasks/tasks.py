@@ -95,15 +95,22 @@ def begin_task(task_id: int) -> TaskView | None:
         task = session.get(TaskRow, task_id, populate_existing=True, with_for_update=True)
         if task is None or task.state not in OPEN_STATES:
             return None
-        if task.cancel:
-            task.state, task.message = "cancelled", f"{task.label} was cancelled."
-        elif task.attempts >= MOST_ATTEMPTS:
-            task.state, task.message = "failed", GIVEN_UP
-        else:
+        if not _ended_for_good(task):
             task.attempts += 1
             task.state = "running"
         tell(session, task.song_id, "task", task_id=task_id)
         return TaskView(task.id, task.kind, task.song_id) if task.state == "running" else None
+
+
+def _ended_for_good(task: TaskRow) -> bool:
+    """End a task that was asked to stop, or was begun too often; whether it was."""
+    if task.cancel:
+        task.state, task.message = "cancelled", f"{task.label} was cancelled."
+    elif task.attempts >= MOST_ATTEMPTS:
+        task.state, task.message = "failed", GIVEN_UP
+    else:
+        return False
+    return True
 
 
 def take_up_orphans() -> int:
@@ -118,11 +125,7 @@ def take_up_orphans() -> int:
             task = session.get(TaskRow, seen.id, populate_existing=True, with_for_update={"skip_locked": True})
             if task is None or task.state not in OPEN_STATES:
                 continue
-            if task.cancel:
-                task.state, task.message = "cancelled", f"{task.label} was cancelled."
-            elif task.attempts >= MOST_ATTEMPTS:
-                task.state, task.message = "failed", GIVEN_UP
-            else:
+            if not _ended_for_good(task):
                 task.state = "waiting"
                 defer(session, task.id)
             tell(session, task.song_id, "task", task_id=task.id)

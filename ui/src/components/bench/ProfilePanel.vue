@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The profile: long-term level to the right, before and after treatment, with what is playing now. Press to probe. */
 import { ref, watch } from "vue";
-import { frequencyToY, valueAt, yToFrequency } from "../../lib/axis";
+import { frequencyToY, levelScale, valueAt, yToFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
@@ -25,7 +25,8 @@ const { height, redraw } = usePicture(canvas, (g, w, h) => {
   const p = bench.profile;
   if (!p) return;
   const top = Math.ceil((Math.max(...p.untreated_db, -100) + 3) / 6) * 6;
-  const x = (db: number) => Math.max(0, w * (1 - (top - db) / SHOWN_DB));
+  const scale = levelScale(top - SHOWN_DB, top, w);
+  const x = (db: number) => Math.max(0, scale(db));
   drawScale(g, h, top, x);
   const trace = (grid: Values, values: Values) => {
     g.beginPath();

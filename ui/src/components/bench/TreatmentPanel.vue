@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The treatment: cut to the left of zero, boost to the right; a numbered square for each move. */
 import { computed, ref, watch } from "vue";
-import { clampFrequency, frequencyToY, yToFrequency } from "../../lib/axis";
+import { clampFrequency, frequencyToY, levelScale, levelTicks, yToFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { useDrag } from "../../lib/drag";
 import { type Axis, type Move, dragAxis, hasGain, shapeLabel } from "../../lib/moves";
@@ -25,7 +25,7 @@ const scale = computed(() => {
   const highest = Math.max(6, ...gains.map((g) => Math.ceil((g + 2) / 6) * 6));
   return { low: deepest, high: highest };
 });
-const gainToX = (db: number, w: number) => ((db - scale.value.low) / (scale.value.high - scale.value.low)) * w;
+const gainScale = (w: number) => levelScale(scale.value.low, scale.value.high, w);
 
 const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   g.fillStyle = colour("panel");
@@ -33,18 +33,19 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   drawScale(g, w, h);
   const c = live.curves;
   if (!c || c.trackId !== bench.trackId) return;
+  const x = gainScale(w);
   const trace = (values: ArrayLike<number>) => {
     g.beginPath();
     for (let i = 0; i < live.grid.length; i++) {
       const db = Math.max(values[i] as number, scale.value.low - 60);
-      g.lineTo(gainToX(db, w), frequencyToY(live.grid[i] as number, view.frequencies, h));
+      g.lineTo(x(db), frequencyToY(live.grid[i] as number, view.frequencies, h));
     }
   };
   const single = bench.chosen === null ? undefined : c.each.get(bench.chosen);
   if (single && bench.chosenMove) {
     trace(single);
-    g.lineTo(gainToX(0, w), frequencyToY(live.grid.at(-1) ?? 20000, view.frequencies, h));
-    g.lineTo(gainToX(0, w), frequencyToY(live.grid[0] ?? 20, view.frequencies, h));
+    g.lineTo(x(0), frequencyToY(live.grid.at(-1) ?? 20000, view.frequencies, h));
+    g.lineTo(x(0), frequencyToY(live.grid[0] ?? 20, view.frequencies, h));
     g.fillStyle = colour("treat-soft");
     g.fill();
   }
@@ -59,9 +60,10 @@ function drawScale(g: CanvasRenderingContext2D, w: number, h: number): void {
   g.font = `10px ${colour("mono")}`;
   g.textAlign = "center";
   const { low, high } = scale.value;
+  const gainToX = gainScale(w);
   const step = high - low > 30 ? 12 : high - low > 18 ? 6 : 3;
-  for (let db = Math.ceil(low / step) * step; db <= high; db += step) {
-    const x = Math.round(gainToX(db, w)) + 0.5;
+  for (const db of levelTicks(low, high, step)) {
+    const x = Math.round(gainToX(db)) + 0.5;
     g.strokeStyle = db === 0 ? colour("ink") : colour("line");
     g.beginPath();
     g.moveTo(x, 0);
@@ -82,7 +84,7 @@ interface Handle {
 
 const handles = computed<Handle[]>(() =>
   bench.moves.map((move, i) => {
-    const x = gainToX(hasGain(move.shape) ? move.gain_db : 0, width.value);
+    const x = gainScale(width.value)(hasGain(move.shape) ? move.gain_db : 0);
     const y = frequencyToY(move.frequency_hz, view.frequencies, height.value);
     return { move, number: i + 1, style: { left: `${x}px`, top: `${y}px` } };
   }),
