@@ -197,6 +197,14 @@ def demo(
         typer.echo(str(file))
 
 
+def _keep_private(folder: Path) -> None:
+    """Whatever this process makes can be read by nobody else."""
+    from mivlo.holding import make_private
+
+    os.umask(0o077)
+    make_private(folder)
+
+
 @app.command()
 def serve() -> None:
     """Run the web server (MIVLO_HOST, MIVLO_PORT)."""
@@ -205,7 +213,10 @@ def serve() -> None:
     from mivlo.config import settings
     from mivlo.live.protocol import LARGEST_MESSAGE
     from mivlo.web.app import make_app
+    from mivlo.web.doors import check_exposed
 
+    check_exposed(settings())
+    _keep_private(settings().data_dir)
     uvicorn.run(
         make_app(), host=settings().host, port=settings().port, log_level="warning",
         ws_max_size=LARGEST_MESSAGE, ws_per_message_deflate=False, timeout_graceful_shutdown=2,
@@ -215,8 +226,10 @@ def serve() -> None:
 @app.command()
 def worker() -> None:
     """Run one worker for long work; any number may run, on any machine that reaches the database."""
+    from mivlo.config import settings
     from mivlo.jobs.queue import work
 
+    _keep_private(settings().data_dir)
     work()
 
 
@@ -231,6 +244,10 @@ def migrate() -> None:
 @app.command()
 def start() -> None:
     """Start everything on this machine: database, demo song, worker, web server."""
+    from mivlo.config import settings
+    from mivlo.web.doors import check_exposed
+
+    check_exposed(settings())  # before all else is loaded
     from mivlo.launch import start as start_all
 
     start_all(lambda text: typer.echo(text))

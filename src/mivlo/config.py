@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from pathlib import Path
 
-from pydantic import Field
+from pydantic import Field, SecretStr
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 PROJECT = Path(__file__).resolve().parents[2]
@@ -33,6 +33,10 @@ class Settings(BaseSettings):
     host: str = "127.0.0.1"
     port: int = 8417
     names: str = Field(default="", description="further names under which the page is opened, separated by commas")
+    password: SecretStr = Field(
+        default=SecretStr(""),
+        description="asked of everybody; needed where others can reach us; or an argon2 hash of it",
+    )
     demo: bool = Field(default=True, description="load the demo song into an empty database at the start")
     worker_threads: int = 2
     treated_cache_gb: float = Field(default=4.0, ge=0.0, description="what treated sounds may take on disk")

@@ -1,7 +1,8 @@
-"""One start at a time on a folder: a lock that goes with the process that holds it, and says who that is."""
+"""Folders that are ours alone: nobody else reads them, and one start at a time works on them."""
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import json
 import os
@@ -10,12 +11,19 @@ from pathlib import Path
 from mivlo.core.errors import MivloError
 
 
+def make_private(folder: Path) -> None:
+    """Have a folder that nobody else on this machine can read."""
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with contextlib.suppress(PermissionError):  # somebody else's, who has let us in
+        folder.chmod(0o700)
+
+
 class Held(MivloError):
     """Somebody else holds the folder; the text says who, and where they can be reached."""
 
 
 class FolderLock:
-    """A lock on a folder, kept in a file beside it.
+    """A lock on a folder, kept in a file beside it. It goes with the process that holds it, and says who that is.
 
     Parameters
     ----------

@@ -16,7 +16,7 @@ from mivlo.cluster import Cluster, free_port
 from mivlo.config import PROJECT, URL_FILE, settings
 from mivlo.core.errors import MivloError
 from mivlo.demo import song as demo_song
-from mivlo.holding import FolderLock
+from mivlo.holding import FolderLock, make_private
 from mivlo.jobs import queue
 from mivlo.jobs.running import look_again
 from mivlo.services.recordings import files as sounds
@@ -28,6 +28,7 @@ from mivlo.services.tasks.tasks import set_task
 from mivlo.store import database
 from mivlo.store.database import session
 from mivlo.supervising import Database, Program, Supervisor
+from mivlo.web.doors import EVERYWHERE
 
 Say = Callable[[str], None]
 START_WITHIN_S = 30.0
@@ -100,7 +101,8 @@ def start(say: Say) -> None:
     Held : another start holds the folders.
     GaveUp : a part kept dying.
     """
-    address = f"http://{settings().host}:{settings().port}"
+    host = settings().host
+    address = f"http://{'127.0.0.1' if host in EVERYWHERE else host}:{settings().port}"
     for number in _STOP_SIGNALS:
         signal.signal(number, _stop_once)
     with contextlib.ExitStack() as stack:
@@ -122,6 +124,9 @@ def start(say: Say) -> None:
 
 
 def _run(supervisor: Supervisor, address: str, own: bool, say: Say) -> None:
+    logs = settings().data_dir.parent / "log"
+    for folder in (settings().data_dir, logs):
+        make_private(folder)
     if own:
         _start_cluster(supervisor, say)
     prepare_database()
@@ -130,7 +135,6 @@ def _run(supervisor: Supervisor, address: str, own: bool, say: Say) -> None:
     if settings().demo:
         load_demo(say)
     command = [sys.executable, "-m", "mivlo.cli"]
-    logs = settings().data_dir.parent / "log"
     server = Program("server", [*command, "serve"], logs / "server.log")
     supervisor.add(Program("worker", [*command, "worker"], logs / "worker.log"))
     supervisor.add(server)

@@ -13,6 +13,7 @@ from mivlo.core.graph import CircularRouting
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.units import Floats
 from mivlo.services.errors import ChangedSince, NotFound, NothingToUndo, StaleRevision
+from mivlo.services.recordings import files, importing
 from mivlo.services.song import edits, log, moves, songs, strips
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
@@ -220,3 +221,23 @@ def test_a_strip_takes_so_many_moves_and_no_more(song: SongState) -> None:
             moves.add_move(s, song.id, song.tracks[0].id, Entry(move=BELL), None)
     with session() as s, pytest.raises(InvalidValue, match="at most 200 moves"):
         moves.add_move(s, song.id, song.tracks[0].id, Entry(move=BELL), None)
+
+
+@pytest.mark.parametrize("page", ["", "mine"])
+def test_a_song_deleted_while_a_file_comes_in_is_brought_back_with_it(
+    song: SongState,
+    page: str,
+    write_wav,
+    noise: Floats,  # type: ignore[no-untyped-def]
+) -> None:
+    file = write_wav(noise[:3_000, :1], name="Late.wav")
+    task = importing.request_import(song.id, file.name, files.originals().keep_file(file), page=page)
+    with session() as s:
+        songs.delete_song(s, song.id, page=page)
+    track = importing.run_import(task.id)["track_id"]
+    with session() as s:
+        edits.undo(s, song.id, page)
+    assert [t.id for t in song_state(song.id).tracks] == [*(t.id for t in song.tracks), track]
+    with session() as s:
+        edits.undo(s, song.id, page)  # then the import, as it was done last
+    assert [t.id for t in song_state(song.id).tracks] == [t.id for t in song.tracks]

@@ -16,11 +16,16 @@ from mivlo.cluster import free_port
 
 
 @contextlib.contextmanager
-def running(*, worker: bool = True, worker_environment: dict[str, str] | None = None) -> Iterator[str]:
-    """Its address; settings are those of this process, some of them others for the worker."""
+def running(
+    *,
+    worker: bool = True,
+    worker_environment: dict[str, str] | None = None,
+    environment: dict[str, str] | None = None,
+) -> Iterator[str]:
+    """Its address; settings are those of this process, some of them others, or others for the worker alone."""
     port = free_port(54_417)
     address = f"http://127.0.0.1:{port}"
-    environment = {**os.environ, "MIVLO_PORT": str(port)}
+    environment = {**os.environ, "MIVLO_PORT": str(port), **(environment or {})}
     command = [sys.executable, "-m", "mivlo.cli"]
     children = [subprocess.Popen([*command, "serve"], env=environment)]
     if worker:

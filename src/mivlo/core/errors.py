@@ -13,11 +13,16 @@ class MivloError(Exception):
     """Base of all our errors; its text is meant to be shown to the user as it is."""
 
 
+def _short(value: object) -> str:
+    text = repr(value)
+    return text if len(text) <= 200 else f"{text[:197]}..."
+
+
 class InvalidValue(MivloError, ValueError):
     """A parameter is impossible; the text gives its name, the value and the bound it broke."""
 
     def __init__(self, name: str, value: object, bound: str) -> None:
-        super().__init__(f"{name} is {value!r}, but {bound}.")
+        super().__init__(f"{name} is {_short(value)}, but {bound}.")
         self.name = name
         self.value = value
 

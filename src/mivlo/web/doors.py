@@ -6,21 +6,53 @@ it has looked up under its own name, and it can't hide its `Origin`. Programs se
 
 from __future__ import annotations
 
+import ipaddress
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers
-from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Receive, Scope, Send
 
+from mivlo.config import Settings
+from mivlo.core.errors import MivloError
+from mivlo.web.problems import problem
+
 LOOPBACK_NAMES = frozenset({"127.0.0.1", "localhost", "::1"})
+EVERYWHERE = ("0.0.0.0", "::", "")
 _READING = frozenset({"GET", "HEAD", "OPTIONS"})
-_REFUSED = 403
 
 
 def served_names(host: str, names: str) -> frozenset[str]:
     """The names under which we answer: loopback's, the host that we listen on, and those of MIVLO_NAMES."""
     given = {name.strip().lower() for name in names.split(",")} | {host.lower()}
-    return LOOPBACK_NAMES | frozenset(name for name in given if name and name not in ("0.0.0.0", "::"))
+    return LOOPBACK_NAMES | frozenset(name for name in given if name and name not in EVERYWHERE)
+
+
+def check_exposed(given: Settings) -> None:
+    """Refuse to be reached by others without a password, or under any name.
+
+    Raises
+    ------
+    MivloError : says what is missing.
+    """
+    if _is_loopback(given.host):
+        return
+    if not given.password.get_secret_value():
+        raise MivloError(
+            f"On {given.host or 'every address'} others can reach Mivlo. Set MIVLO_PASSWORD to a password for all "
+            "who may, or leave MIVLO_HOST out so that only this machine can."
+        )
+    if given.host in EVERYWHERE and not given.names.strip(", "):
+        raise MivloError(
+            f"MIVLO_HOST={given.host} listens under every name. Set MIVLO_NAMES to those under which the page is "
+            "opened, separated by commas, for example MIVLO_NAMES=studio.local."
+        )
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
 
 
 def _name_of(netloc: str) -> str | None:
@@ -59,8 +91,7 @@ class Doors:
             await receive()
             await send({"type": "websocket.close", "code": 4403, "reason": refusal[:120]})
             return None
-        answer = JSONResponse({"title": "refused", "status": _REFUSED, "detail": refusal}, _REFUSED)
-        return await answer(scope, receive, send)
+        return await problem(403, refusal)(scope, receive, send)
 
     def _refusal(self, scope: Scope) -> str | None:
         headers = Headers(scope=scope)

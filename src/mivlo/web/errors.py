@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from http import HTTPStatus
-from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import OperationalError
+from sqlalchemy.exc import DataError, DBAPIError
 from starlette.concurrency import run_in_threadpool
+from starlette.exceptions import HTTPException
 
 from mivlo.core.errors import MivloError
 from mivlo.description import out_of_bounds
 from mivlo.services.errors import ChangedSince, NotFound, NothingToUndo, NotReady, StaleRevision
 from mivlo.services.song.state import read_song
 from mivlo.store.database import session
+from mivlo.store.outages import is_away
+from mivlo.web.problems import problem
 from mivlo.web.schemas import SongOut
 
 _STATUS: dict[type[MivloError], int] = {
@@ -26,9 +28,12 @@ _STATUS: dict[type[MivloError], int] = {
 }
 
 
-def problem(status: int, detail: str, **more: Any) -> JSONResponse:
-    body = {"type": "about:blank", "title": HTTPStatus(status).phrase, "status": status, "detail": detail, **more}
-    return JSONResponse(body, status, media_type="application/problem+json")
+_SAID = {
+    400: "The request could not be read: it is not the JSON that this address takes.",
+    404: "There is nothing at this address.",
+    405: "This address does not take such a request.",
+}
+_NO_TEXT = "The request could not be used: it holds a text with signs that are none, or too large a number."
 
 
 def _with_state(error: StaleRevision) -> JSONResponse:
@@ -63,6 +68,19 @@ def install(app: FastAPI) -> None:
         ]
         return problem(422, "The request could not be used. " + "; ".join(parts) + ".")
 
-    @app.exception_handler(OperationalError)
-    async def no_database(request: Request, error: OperationalError) -> JSONResponse:
-        return problem(503, "The database is not reachable. Run `mivlo doctor` to see what to do.")
+    @app.exception_handler(HTTPException)
+    async def no(request: Request, error: HTTPException) -> JSONResponse:
+        said = _SAID.get(error.status_code, f"{HTTPStatus(error.status_code).phrase}.")
+        return problem(error.status_code, said, headers=dict(error.headers or {}))
+
+    @app.exception_handler(UnicodeEncodeError)
+    async def no_text(request: Request, error: UnicodeEncodeError) -> JSONResponse:
+        return problem(422, _NO_TEXT)
+
+    @app.exception_handler(DBAPIError)
+    async def no_database(request: Request, error: DBAPIError) -> JSONResponse:
+        if isinstance(error, DataError):
+            return problem(422, _NO_TEXT)
+        if is_away(error):
+            return problem(503, "The database is away. It is tried again by itself; `mivlo doctor` says more.")
+        raise error

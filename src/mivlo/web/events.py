@@ -13,6 +13,7 @@ import psycopg
 from starlette.concurrency import run_in_threadpool
 
 from mivlo.config import settings
+from mivlo.services.errors import NotReady
 from mivlo.store.database import CHANNEL
 
 log = logging.getLogger("mivlo.web")
@@ -22,6 +23,14 @@ Event = dict[str, Any]
 
 SETTLED_S = 0.5
 """A song that has not been changed for so long is looked at again."""
+
+
+MOST_SUBSCRIBERS = 400
+"""Pages that follow a song or listen; each takes a connection and some memory."""
+
+
+class Full(NotReady):
+    """Nobody more can be served."""
 
 
 class Hub:
@@ -39,14 +48,22 @@ class Hub:
         self._due: dict[int, asyncio.TimerHandle] = {}
         self._running: set[asyncio.Task[None]] = set()
 
+    def check_room(self) -> None:
+        """Raise Full where nobody more can follow."""
+        if sum(map(len, self._queues.values())) >= MOST_SUBSCRIBERS:
+            raise Full("Too many pages are open. Close some, then try again.")
+
     @asynccontextmanager
     async def subscribe(self, song_id: int) -> AsyncIterator[asyncio.Queue[Event]]:
+        self.check_room()
         queue: asyncio.Queue[Event] = asyncio.Queue(maxsize=500)
         self._queues.setdefault(song_id, set()).add(queue)
         try:
             yield queue
         finally:
             self._queues[song_id].discard(queue)
+            if not self._queues[song_id]:
+                del self._queues[song_id]
 
     def publish(self, event: Event) -> None:
         for queue in self._queues.get(int(event["song_id"]), ()):

@@ -4,20 +4,37 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from typing import Annotated
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from fastapi import Path as InPath
 
 from mivlo.core.errors import MivloError
 from mivlo.live.session import LiveSession
 from mivlo.web.events import Hub
+from mivlo.web.schemas import LARGEST
 
 router = APIRouter()
+MOST_LISTENERS = 64
+"""Listening sessions at once: more than a machine can render, few enough to keep it alive."""
+_listening: set[WebSocket] = set()
 
 
 @router.websocket("/api/songs/{song_id}/live")
-async def live(socket: WebSocket, song_id: int) -> None:
+async def live(socket: WebSocket, song_id: Annotated[int, InPath(ge=1, le=LARGEST)]) -> None:
     """See docs/live.md."""
     await socket.accept()
+    if len(_listening) >= MOST_LISTENERS:
+        await socket.close(4429, "Too many listen at once. Close other pages, then try again.")
+        return
+    _listening.add(socket)
+    try:
+        await _serve(socket, song_id)
+    finally:
+        _listening.discard(socket)
+
+
+async def _serve(socket: WebSocket, song_id: int) -> None:
 
     async def send(message: str | bytes) -> None:
         if isinstance(message, bytes):

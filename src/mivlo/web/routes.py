@@ -29,18 +29,21 @@ from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks import tasks
 from mivlo.store.database import session
 from mivlo.web import schemas as s
+from mivlo.web.headers import DOCUMENT
 
 api = APIRouter(prefix="/api")
 
-Revision = Annotated[int | None, Query(description="refuse with 409 if the song is at another revision")]
-StripRevision = Annotated[int | None, Query(description="refuse with 409 if the strip is at another revision")]
-Song = Annotated[int, InPath()]
+Revision = Annotated[s.Revision | None, Query(description="refuse with 409 if the song is at another revision")]
+StripRevision = Annotated[s.Revision | None, Query(description="refuse with 409 if the strip is at another revision")]
+Id = Annotated[int, InPath(ge=1, le=s.LARGEST)]
+Index = Annotated[int, InPath(ge=0, le=s.LARGEST)]
 Page = Annotated[
     str,
     Header(
         alias="Mivlo-Page", max_length=64, description="who changes: undo takes back the last step of the same page"
     ),
 ]
+Seconds = Annotated[float, Query(ge=0, le=1e6, allow_inf_nan=False)]
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
@@ -76,33 +79,33 @@ def create_song(body: s.NewSong) -> Any:
 
 
 @api.get("/songs/{song_id}", response_model=s.SongOut)
-def get_song(song_id: Song, page: Page = "") -> Any:
+def get_song(song_id: Id, page: Page = "") -> Any:
     with session() as open_session:
         return read_song(open_session, song_id, page)
 
 
 @api.patch("/songs/{song_id}", response_model=s.SongOut)
-def change_song(song_id: Song, body: s.SongChange, page: Page = "") -> Any:
+def change_song(song_id: Id, body: s.SongChange, page: Page = "") -> Any:
     with session() as open_session:
         songs.change_song_values(open_session, song_id, body.revision, _given(body), outline=body.outline, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.delete("/songs/{song_id}", status_code=204)
-def delete_song(song_id: Song, page: Page = "") -> None:
+def delete_song(song_id: Id, page: Page = "") -> None:
     with session() as open_session:
         songs.delete_song(open_session, song_id, page=page)
 
 
 @api.post("/songs/{song_id}/undo", response_model=s.SongOut)
-def undo(song_id: Song, page: Page = "") -> Any:
+def undo(song_id: Id, page: Page = "") -> Any:
     with session() as open_session:
         edits.undo(open_session, song_id, page)
         return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/redo", response_model=s.SongOut)
-def redo(song_id: Song, page: Page = "") -> Any:
+def redo(song_id: Id, page: Page = "") -> Any:
     with session() as open_session:
         edits.redo(open_session, song_id, page)
         return read_song(open_session, song_id, page)
@@ -110,7 +113,7 @@ def redo(song_id: Song, page: Page = "") -> Any:
 
 @api.get("/songs/{song_id}/history", response_model=list[s.EditOut])
 def history(
-    song_id: Song,
+    song_id: Id,
     most: Annotated[int, Query(ge=1, le=5000)] = 50,
     steps: Annotated[bool, Query(description="undo and redo as lines of their own, too")] = False,
 ) -> Any:
@@ -120,7 +123,7 @@ def history(
 
 
 @api.post("/songs/{song_id}/history/{edit_id}/go", response_model=s.SongOut)
-def go_to(song_id: Song, edit_id: int, page: Page = "") -> Any:
+def go_to(song_id: Id, edit_id: Id, page: Page = "") -> Any:
     """Bring everything back (or on) to how it stood behind an edit, as one step."""
     with session() as open_session:
         edits.go_to(open_session, song_id, edit_id, page)
@@ -128,8 +131,10 @@ def go_to(song_id: Song, edit_id: int, page: Page = "") -> Any:
 
 
 @api.get("/songs/{song_id}/events")
-async def events(song_id: Song, request: Request) -> EventSourceResponse:
+async def events(song_id: Id, request: Request) -> EventSourceResponse:
     """Server-sent events: `song` with its revision, `task` with its values."""
+
+    request.app.state.hub.check_room()
 
     async def stream() -> AsyncIterator[dict[str, str]]:
         async with request.app.state.hub.subscribe(song_id) as waiting:
@@ -145,9 +150,7 @@ async def events(song_id: Song, request: Request) -> EventSourceResponse:
 
 
 @api.post("/songs/{song_id}/files", response_model=s.TaskOut, status_code=202)
-async def upload(
-    song_id: Song, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = ""
-) -> Any:
+async def upload(song_id: Id, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = "") -> Any:
     """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
     await run_in_threadpool(_song, song_id)
     incoming = await run_in_threadpool(files.originals().upload)
@@ -169,7 +172,7 @@ def _finish_upload(song_id: int, name: str, incoming: Any, page: str) -> s.TaskO
 
 
 @api.patch("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
-def change_track(song_id: Song, track_id: int, body: s.TrackChange, page: Page = "") -> Any:
+def change_track(song_id: Id, track_id: Id, body: s.TrackChange, page: Page = "") -> Any:
     with session() as open_session:
         strips.change_strip(
             open_session, song_id, track_id, body.revision, _given(body), strip_revision=body.strip_revision,
@@ -180,7 +183,7 @@ def change_track(song_id: Song, track_id: int, body: s.TrackChange, page: Page =
 
 @api.delete("/songs/{song_id}/tracks/{track_id}", response_model=s.SongOut)
 def delete_track(
-    song_id: Song, track_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = ""
+    song_id: Id, track_id: Id, revision: Revision = None, strip_revision: StripRevision = None, page: Page = ""
 ) -> Any:
     with session() as open_session:
         strips.delete_strip(open_session, song_id, track_id, revision, strip_revision=strip_revision, page=page)
@@ -188,14 +191,14 @@ def delete_track(
 
 
 @api.put("/songs/{song_id}/order", response_model=s.SongOut)
-def reorder(song_id: Song, body: s.TrackOrder, page: Page = "") -> Any:
+def reorder(song_id: Id, body: s.TrackOrder, page: Page = "") -> Any:
     with session() as open_session:
         songs.reorder_tracks(open_session, song_id, body.order, body.revision, outline=body.outline, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/groups", response_model=s.SongOut, status_code=201)
-def add_group(song_id: Song, body: s.NewGroup, page: Page = "") -> Any:
+def add_group(song_id: Id, body: s.NewGroup, page: Page = "") -> Any:
     """A new group; tracks and groups can be routed into it."""
     with session() as open_session:
         strips.add_group(open_session, song_id, body.name, page=page)
@@ -203,7 +206,7 @@ def add_group(song_id: Song, body: s.NewGroup, page: Page = "") -> Any:
 
 
 @api.put("/songs/{song_id}/strips/{strip_id}/parent", response_model=s.SongOut)
-def route(song_id: Song, strip_id: int, body: s.Routing, page: Page = "") -> Any:
+def route(song_id: Id, strip_id: Id, body: s.Routing, page: Page = "") -> Any:
     """Route a track or a group into a group or, with null, into the mix."""
     with session() as open_session:
         strips.route(open_session, song_id, strip_id, body.parent_id, outline=body.outline, page=page)
@@ -214,7 +217,7 @@ def route(song_id: Song, strip_id: int, body: s.Routing, page: Page = "") -> Any
 
 
 @api.post("/songs/{song_id}/tracks/{track_id}/moves", response_model=s.SongOut, status_code=201)
-def add_move(song_id: Song, track_id: int, body: s.NewMove, page: Page = "") -> Any:
+def add_move(song_id: Id, track_id: Id, body: s.NewMove, page: Page = "") -> Any:
     with session() as open_session:
         moves.add_move(
             open_session, song_id, track_id, read_entry(_given(body)), body.revision,
@@ -224,7 +227,7 @@ def add_move(song_id: Song, track_id: int, body: s.NewMove, page: Page = "") -> 
 
 
 @api.patch("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
-def change_move(song_id: Song, move_id: int, body: s.MoveChange, page: Page = "") -> Any:
+def change_move(song_id: Id, move_id: Id, body: s.MoveChange, page: Page = "") -> Any:
     with session() as open_session:
         moves.change_move(
             open_session, song_id, move_id, body.revision, _given(body), strip_revision=body.strip_revision,
@@ -235,7 +238,7 @@ def change_move(song_id: Song, move_id: int, body: s.MoveChange, page: Page = ""
 
 @api.delete("/songs/{song_id}/moves/{move_id}", response_model=s.SongOut)
 def delete_move(
-    song_id: Song, move_id: int, revision: Revision = None, strip_revision: StripRevision = None, page: Page = ""
+    song_id: Id, move_id: Id, revision: Revision = None, strip_revision: StripRevision = None, page: Page = ""
 ) -> Any:
     with session() as open_session:
         moves.delete_move(open_session, song_id, move_id, revision, strip_revision=strip_revision, page=page)
@@ -246,27 +249,27 @@ def delete_move(
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/findings", response_model=s.FindingsOut)
-def track_findings(song_id: Song, track_id: int) -> Any:
+def track_findings(song_id: Id, track_id: Id) -> Any:
     """What stands out in a track, what was decided, and the evidence along the frequency axis."""
     with session() as open_session:
         return deciding.track_findings(open_session, song_id, track_id)
 
 
 @api.get("/songs/{song_id}/repeats", response_model=list[s.RepeatOut])
-def repeats(song_id: Song) -> Any:
+def repeats(song_id: Id) -> Any:
     """What stands out at the same place in several tracks."""
     with session() as open_session:
         return deciding.repeats(open_session, song_id)
 
 
 @api.post("/songs/{song_id}/look", status_code=202)
-def look(song_id: Song) -> dict[str, int]:
+def look(song_id: Id) -> dict[str, int]:
     """Have all tracks looked at whose findings are out of date; how many."""
     return {"tracks": look_again(song_id)}
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/accept", response_model=s.SongOut)
-def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance, page: Page = "") -> Any:
+def accept_finding(song_id: Id, finding_id: Id, body: s.Acceptance, page: Page = "") -> Any:
     """Make the proposed move, or the one in the body in its place."""
     entry = read_entry(_given(body.move)) if body.move else None
     with session() as open_session:
@@ -275,14 +278,14 @@ def accept_finding(song_id: Song, finding_id: int, body: s.Acceptance, page: Pag
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/reject", response_model=s.SongOut)
-def reject_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = "") -> Any:
+def reject_finding(song_id: Id, finding_id: Id, body: s.Decision, page: Page = "") -> Any:
     with session() as open_session:
         deciding.reject(open_session, song_id, finding_id, body.revision, page=page)
         return read_song(open_session, song_id, page)
 
 
 @api.post("/songs/{song_id}/findings/{finding_id}/reopen", response_model=s.SongOut)
-def reopen_finding(song_id: Song, finding_id: int, body: s.Decision, page: Page = "") -> Any:
+def reopen_finding(song_id: Id, finding_id: Id, body: s.Decision, page: Page = "") -> Any:
     with session() as open_session:
         deciding.reopen(open_session, song_id, finding_id, body.revision, page=page)
         return read_song(open_session, song_id, page)
@@ -297,7 +300,7 @@ def _track(song_id: int, track_id: int) -> tuple[SongState, StripState]:
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/waveform", response_class=Response)
-def waveform(song_id: Song, track_id: int, points: int = 1000) -> Response:
+def waveform(song_id: Id, track_id: Id, points: int = 1000) -> Response:
     """Pairs of signed bytes: lowest and highest sample of `points` stretches of the song."""
     data = views.waveform(*_track(song_id, track_id), points)
     return Response(data, media_type="application/octet-stream")
@@ -305,11 +308,11 @@ def waveform(song_id: Song, track_id: int, points: int = 1000) -> Response:
 
 @api.get("/songs/{song_id}/tracks/{track_id}/profile", response_model=s.ProfileOut)
 def profile(
-    song_id: Song,
-    track_id: int,
-    from_s: float = 0.0,
-    to_s: float = 0.0,
-    bands_per_octave: Annotated[float, Query(ge=1, le=48)] = 12,
+    song_id: Id,
+    track_id: Id,
+    from_s: Seconds = 0.0,
+    to_s: Seconds = 0.0,
+    bands_per_octave: Annotated[float, Query(ge=1, le=48, allow_inf_nan=False)] = 12,
 ) -> Any:
     """Long-term levels of a passage (the whole track if it is empty), untreated and treated."""
     found = views.profile(*_track(song_id, track_id), from_s, to_s, bands_per_octave)
@@ -321,13 +324,13 @@ def profile(
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/analysis", response_model=s.AnalysisOut)
-def analysis(song_id: Song, track_id: int) -> Any:
+def analysis(song_id: Id, track_id: Id) -> Any:
     song, track = _track(song_id, track_id)
     return files.recordings().analysis(track.recording, song.sample_rate)
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/map", response_model=s.MapInfo)
-def map_info(song_id: Song, track_id: int) -> Any:
+def map_info(song_id: Id, track_id: Id) -> Any:
     song, track = _track(song_id, track_id)
     known = files.recordings().analysis(track.recording, song.sample_rate)
     return {
@@ -344,7 +347,7 @@ def map_info(song_id: Song, track_id: int) -> Any:
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/map/{level}/{tile}", response_class=Response)
-def map_tile(song_id: Song, track_id: int, level: int, tile: int, treated: bool = False) -> Response:
+def map_tile(song_id: Id, track_id: Id, level: Index, tile: Index, treated: bool = False) -> Response:
     """Columns of the time map, lowest row first, a byte each."""
     data = views.map_tile(*_track(song_id, track_id), level, tile, treated)
     headers = {} if treated else FOREVER
@@ -355,32 +358,32 @@ def map_tile(song_id: Song, track_id: int, level: int, tile: int, treated: bool 
 
 
 @api.get("/songs/{song_id}/tasks", response_model=list[s.TaskOut])
-def list_tasks(song_id: Song) -> Any:
+def list_tasks(song_id: Id) -> Any:
     with session() as open_session:
         return tasks.list_tasks(open_session, song_id)
 
 
 @api.get("/tasks/{task_id}", response_model=s.TaskOut)
-def get_task(task_id: int) -> Any:
+def get_task(task_id: Id) -> Any:
     with session() as open_session:
         return tasks.get_task(open_session, task_id)
 
 
 @api.post("/tasks/{task_id}/cancel", status_code=204)
-def cancel_task(task_id: int) -> None:
+def cancel_task(task_id: Id) -> None:
     with session() as open_session:
         tasks.cancel_task(open_session, task_id)
 
 
 @api.post("/songs/{song_id}/exports", response_model=s.TaskOut, status_code=202)
-def export(song_id: Song, body: s.NewExport) -> Any:
+def export(song_id: Id, body: s.NewExport) -> Any:
     options = exporting.ExportOptions(tuple(body.track_ids), body.depth, body.container, body.original_rate)
     task = exporting.request_export(song_id, options)
     return task
 
 
 @api.get("/tasks/{task_id}/files/{name}", response_class=FileResponse)
-def exported_file(task_id: int, name: str) -> Response:
+def exported_file(task_id: Id, name: str) -> Response:
     with session() as open_session:
         names = tasks.get_task(open_session, task_id).result.get("files", [])
     kept, store = exporting.exported_name(task_id, name), files.store()
@@ -399,24 +402,24 @@ def _pieces(file: BinaryIO) -> Iterator[bytes]:
 
 
 @api.get("/songs/{song_id}/sheet.json", responses={200: {"model": sheets.SongSheet}})
-def song_sheet(song_id: Song) -> JSONResponse:
+def song_sheet(song_id: Id) -> JSONResponse:
     return JSONResponse(sheets.sheet_document(sheets.song_sheet(_song(song_id))))
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/sheet.json", responses={200: {"model": sheets.Sheet | sheets.Sheet2}})
-def track_sheet(song_id: Song, track_id: int) -> JSONResponse:
+def track_sheet(song_id: Id, track_id: Id) -> JSONResponse:
     strip = _song(song_id).strip(track_id)
     return JSONResponse(sheets.sheet_document(sheets.make_sheet(strip.treatment, strip.name)))
 
 
 @api.get("/songs/{song_id}/sheet.csv", response_class=PlainTextResponse)
-def sheet_csv(song_id: Song) -> Response:
+def sheet_csv(song_id: Id) -> Response:
     return Response(sheets.sheet_csv(_song(song_id)), media_type="text/csv; charset=utf-8")
 
 
 @api.get("/songs/{song_id}/sheet.html", response_class=HTMLResponse)
-def sheet_page(song_id: Song) -> HTMLResponse:
-    return HTMLResponse(sheets.sheet_page(_song(song_id)))
+def sheet_page(song_id: Id) -> HTMLResponse:
+    return HTMLResponse(sheets.sheet_page(_song(song_id)), headers={"Content-Security-Policy": DOCUMENT})
 
 
 @api.get("/sheet-schema.json")

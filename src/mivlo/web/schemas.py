@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic_core import PydanticCustomError
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.graph import StripKind
@@ -18,8 +19,25 @@ class _Out(BaseModel):
     model_config = ConfigDict(from_attributes=True)
 
 
+LARGEST = 2**31 - 1
+"""The largest number that the database has for an id or a revision."""
+Id = Annotated[int, Field(ge=1, le=LARGEST)]
+Revision = Annotated[int, Field(ge=0, le=LARGEST)]
+Name = Annotated[str, Field(max_length=300)]
+
+
 class _In(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+    may_be_null: ClassVar[frozenset[str]] = frozenset({"revision", "strip_revision", "outline"})
+
+    @field_validator("*", mode="before")
+    @classmethod
+    def _no_null(cls, value: Any, info: Any) -> Any:
+        """Keys may be left out; null is no value of those that have one."""
+        if value is None and info.field_name not in cls.may_be_null:
+            raise PydanticCustomError("null", "it can't be null; leave it out to keep what is there")
+        return value
 
 
 class _MoveBase(_Out):
@@ -182,50 +200,54 @@ class Health(_Out):
 
 
 class NewSong(_In):
-    name: str
+    name: Name
     sample_rate: int = 48_000
 
 
 class SongChange(_In):
-    revision: int | None = None
-    name: str | None = None
+    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"passage_from_s", "passage_to_s"}
+
+    revision: Revision | None = None
+    name: Name | None = None
     passage_from_s: float | None = None
     passage_to_s: float | None = None
     look_in_passage: bool | None = None
-    outline: int | None = Field(None, description="refuse with 409 if the song's outline is at another revision")
+    outline: Revision | None = Field(None, description="refuse with 409 if the song's outline is at another revision")
 
 
 class TrackChange(_In):
-    revision: int | None = None
-    name: str | None = None
+    revision: Revision | None = None
+    name: Name | None = None
     role: Role | None = None
     fader_db: float | None = Field(None, ge=-100, le=12)
     pan: float | None = Field(None, ge=-1, le=1)
     mute: bool | None = None
     solo: bool | None = None
-    strip_revision: int | None = Field(None, description="refuse with 409 if the strip is at another revision")
+    strip_revision: Revision | None = Field(None, description="refuse with 409 if the strip is at another revision")
 
 
 class TrackOrder(_In):
-    revision: int | None = None
-    order: list[int] = Field(max_length=1000)
-    outline: int | None = None
+    revision: Revision | None = None
+    order: list[Id] = Field(max_length=1000)
+    outline: Revision | None = None
 
 
 class NewGroup(_In):
-    name: str = Field(max_length=300)
+    name: Name
 
 
 class Routing(_In):
-    parent_id: int | None
-    outline: int | None = None
+    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"parent_id"}
+
+    parent_id: Id | None
+    outline: Revision | None = None
 
 
 class _Against(_In):
     """What state a change is made against; with another one it is refused with 409."""
 
-    revision: int | None = None
-    strip_revision: int | None = None
+    revision: Revision | None = None
+    strip_revision: Revision | None = None
 
 
 NewMove: Any = flat_union("NewMove", base=_Against, doc="A move to be made.")
@@ -233,18 +255,20 @@ MoveChange: Any = flat_union("MoveChange", base=_Against, optional=True, doc="Ne
 
 
 class Decision(_In):
-    revision: int | None = None
+    revision: Revision | None = None
 
 
 class Acceptance(_In):
     """`move`: adjusted first; left out, the proposed one is made."""
 
-    revision: int | None = None
+    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"move"}
+
+    revision: Revision | None = None
     move: NewMove | None = None
 
 
 class NewExport(_In):
-    track_ids: list[int] = Field(max_length=1000)
+    track_ids: list[Id] = Field(max_length=1000)
     depth: Depth = Depth.BITS_24
     container: Container = Container.WAV
     original_rate: bool = False

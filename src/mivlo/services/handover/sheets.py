@@ -187,6 +187,14 @@ def _cell(value: Any) -> Any:
     return round(value, 3) if isinstance(value, float) else value
 
 
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def _harmless(value: Any) -> Any:
+    """A text that no spreadsheet takes for a formula; numbers stay numbers."""
+    return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
+
+
 def _rows(song: SongState) -> list[dict[str, Any]]:
     return [
         {"track": strip.name, "number": number, **_cells(entry)}
@@ -202,7 +210,7 @@ def sheet_csv(song: SongState) -> str:
     out = io.StringIO()
     writer = csv.DictWriter(out, columns or ["track", "number"], lineterminator="\n", restval="")
     writer.writeheader()
-    writer.writerows(rows)
+    writer.writerows({name: _harmless(value) for name, value in row.items()} for row in rows)
     return out.getvalue()
 
 

@@ -10,11 +10,13 @@ from sqlalchemy.orm import Session
 
 from mivlo.audio.cache import MissingRecording
 from mivlo.audio.decode import inspect
+from mivlo.core.errors import InvalidValue
 from mivlo.core.graph.streams import Samples
 from mivlo.services.recordings.files import recordings
 from mivlo.services.recordings.naming import guess_role, name_from_file
 from mivlo.services.song.edits import added_row, lock_song
 from mivlo.services.song.state import SongState
+from mivlo.services.song.strips import MOST_STRIPS
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session
 from mivlo.store.models import RecordingRow, Song, StripRow, TaskRow
@@ -54,10 +56,23 @@ def request_import(song_id: int, file_name: str, digest: str, *, page: str = "")
     """A task that makes a track of an original that is already in the store."""
     with session() as open_session:
         lock_song(open_session, song_id)
+        _check_room(open_session, song_id)
         # the place is fixed now: imports run side by side, and tracks shall come in the order of the files
         position = _next_position(open_session, song_id)
         payload = {"file_name": file_name, "sha256": digest, "position": position, "page": page}
         return create_task(open_session, song_id, "import", file_name, payload)
+
+
+def _check_room(open_session: Session, song_id: int) -> None:
+    """Refuse more strips than a song has, those counted that are still being read."""
+    there = select(func.count()).where(StripRow.song_id == song_id, StripRow.deleted.is_(False))
+    coming = select(func.count()).where(
+        TaskRow.song_id == song_id, TaskRow.kind == "import", TaskRow.state.in_(OPEN_STATES)
+    )
+    if int(open_session.scalar(there) or 0) + int(open_session.scalar(coming) or 0) >= MOST_STRIPS:
+        raise InvalidValue(
+            "strips", MOST_STRIPS, "a song has no more tracks and groups; delete some, or begin another song"
+        )
 
 
 def _next_position(open_session: Session, song_id: int) -> int:

@@ -174,11 +174,17 @@ def undo(session: Session, song_id: int, page: str = "") -> str:
     ChangedSince : somebody's later step wrote the same values.
     """
     song = lock_song(session, song_id)
-    step = next_undo(rows(session, song_id), page)
+    log = rows(session, song_id)
+    # a deleted song is brought back, whatever was still finished in it afterwards
+    step = next_undo(log, page, _deletes) if song.deleted else next_undo(log, page)
     if step is None:
         raise NothingToUndo("There is nothing to undo.")
     _replay(session, song, step, "undo", page)
     return step.label
+
+
+def _deletes(step: Step) -> bool:
+    return any(change.table == "song" and change.values.get("deleted") for change in step.forward())
 
 
 def redo(session: Session, song_id: int, page: str = "") -> str:

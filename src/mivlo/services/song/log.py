@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -105,11 +105,12 @@ def _may_undo(row: Edit, page: str) -> bool:
     return not page or row.page in (page, ANYBODY)
 
 
-def next_undo(log: Sequence[Edit], page: str = "") -> Step | None:
-    """The last step of a page (without one: of the song) that still holds."""
+def next_undo(log: Sequence[Edit], page: str = "", wanted: Callable[[Step], bool] = lambda step: True) -> Step | None:
+    """The last step of a page (without one: of the song) that still holds and is wanted."""
     undone = _undone(log)
     held = [step for step in _steps(log).values() if step.id not in undone and _may_undo(step.last, page)]
-    return max(held, key=lambda step: step.last.id, default=None)
+    held.sort(key=lambda step: step.last.id, reverse=True)
+    return next((step for step in held if wanted(step)), None)
 
 
 def next_redo(log: Sequence[Edit], page: str = "") -> Step | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Sequence
 from typing import Any
 
@@ -32,6 +33,8 @@ def create_song(session: Session, name: str, sample_rate: int) -> Song:
     """A new song without tracks; its mix is there from the start."""
     if not LOWEST_RATE <= sample_rate <= HIGHEST_RATE:
         raise InvalidValue("sample_rate", sample_rate, "it must lie between 8000 and 192000 Hz")
+    if int(session.scalar(select(func.count()).select_from(Song)) or 0) >= MOST_SONGS:
+        raise InvalidValue("songs", MOST_SONGS, "one installation has no more; back some up and delete them first")
     song = Song(name=named(name), sample_rate=sample_rate, revision=0, outline=0, deleted=False)
     session.add(song)
     session.flush()
@@ -40,9 +43,15 @@ def create_song(session: Session, name: str, sample_rate: int) -> Song:
     return song
 
 
+MOST_SONGS = 10_000
+_NO_SIGNS = ("Cc", "Cs")
+"""Control signs and halves of signs: no database keeps them."""
+
+
 def named(name: str) -> str:
-    """A name as it is kept: on one line, not empty, at most 120 signs."""
-    cleaned = " ".join(name.split())[:120]
+    """A name as it is kept: on one line, not empty, at most 120 signs, and no sign that is none."""
+    shown = "".join(" " if unicodedata.category(sign) in _NO_SIGNS else sign for sign in name)
+    cleaned = " ".join(shown.split())[:120].strip()
     if not cleaned:
         raise InvalidValue("name", name, "it must not be empty")
     return cleaned

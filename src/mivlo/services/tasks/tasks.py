@@ -6,10 +6,11 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import or_, select, text
+from sqlalchemy import func, or_, select, text
 from sqlalchemy.orm import Session
 
 from mivlo.audio.working import Cancelled
+from mivlo.core.errors import MivloError
 from mivlo.services.errors import NotFound
 from mivlo.store.database import session as open_session
 from mivlo.store.database import tell
@@ -19,6 +20,8 @@ from mivlo.store.queue import RUN, defer
 
 OPEN_STATES = ("waiting", "running")
 MOST_ATTEMPTS = 3
+MOST_OPEN = 2000
+"""Tasks of a song that may wait or run."""
 GIVEN_UP = (
     "It was begun three times and never came to its end: its worker or the database was gone each time. "
     "Ask for it again; if it fails again, `mivlo doctor` and the server's log say more."
@@ -31,6 +34,9 @@ _HAS_NO_JOB = text(
 
 def create_task(session: Session, song_id: int, kind: str, label: str, payload: dict[str, Any]) -> TaskRow:
     """A new task, waiting for a worker, and its job: in one transaction."""
+    waiting = select(func.count()).where(TaskRow.song_id == song_id, TaskRow.state.in_(OPEN_STATES))
+    if int(session.scalar(waiting) or 0) >= MOST_OPEN:
+        raise MivloError(f"{MOST_OPEN} tasks of this song wait already. Wait until some have ended, or cancel some.")
     task = TaskRow(song_id=song_id, kind=kind, label=label, payload=payload, state="waiting")
     session.add(task)
     session.flush()
