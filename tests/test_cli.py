@@ -125,6 +125,149 @@ def test_a_bad_input_is_one_sentence_and_exit_code_1(
     assert not (tmp_path / "o.wav.part").exists()
 
 
+@pytest.fixture
+def refused(run: Callable[..., Done], tmp_path: Path) -> Callable[..., str]:
+    """Its one sentence on standard error, exit code 1, and nothing half-written anywhere."""
+
+    def call(*arguments: object) -> str:
+        before = {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
+        done = run(*arguments)
+        assert done.returncode == 1, (arguments, done)
+        assert done.stderr.count("\n") == 1, done.stderr
+        assert "Traceback" not in done.stderr
+        assert {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()} == before
+        return done.stderr
+
+    return call
+
+
+@pytest.mark.parametrize(
+    ("content", "says"),
+    [
+        (b"[" * 100_000, "nested too deeply"),
+        (b'{"a":' * 50_000, "nested too deeply"),
+        (b'{"format": "mivlo-sheet", "version": 2, "moves": [], "aftercare": ' + b'{"a":' * 900 + b"1" + b"}" * 901, "a is not a known key"),
+        (bytes(range(256)) * 20, "it is not JSON but something binary"),
+        (b"\xff\xfe{\x00}\x00", "it is not JSON but something binary"),
+        (b"", "it is not JSON"),
+        (b"null", "Could not use"),
+        (b'{"format": "mivlo-sheet", "version": ' + b"1" * 10_000 + b', "moves": []}', "a number that is too long"),
+        (b'{"format": "mivlo-sheet", "version": 1, "moves": [{"shape": "bell", "frequency_hz": NaN, "gain_db": 1, "q": 1}]}', "frequency_hz"),
+        (b'{"format": "mivlo-sheet", "version": 1, "moves": [{"shape": "bell", "frequency_hz": 1e999, "gain_db": 1, "q": 1}]}', "frequency_hz"),
+        (b" " * 10_000_001, "at most 10 MB"),
+    ],
+    ids=range(11),
+)  # fmt: skip
+def test_a_sheet_that_is_none(
+    content: bytes,
+    says: str,
+    refused: Callable[..., str],
+    tmp_path: Path,
+    write_wav,
+    noise: Floats,  # type: ignore[no-untyped-def]
+) -> None:
+    sheet = tmp_path / "odd.json"
+    sheet.write_bytes(content)
+    assert says in refused("treat", write_wav(noise[:3_000]), "--moves", sheet, "-o", tmp_path / "o.wav")
+
+
+def test_a_sheet_may_begin_with_a_byte_order_mark(
+    run: Callable[..., Done], sheet: Path, write_wav, noise: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    source, outs = write_wav(noise[:3_000]), [sheet.with_name("plain.wav"), sheet.with_name("marked.wav")]
+    assert run("treat", source, "--moves", sheet, "-o", outs[0]).returncode == 0
+    sheet.write_bytes(b"\xef\xbb\xbf" + sheet.read_bytes())
+    assert run("treat", source, "--moves", sheet, "-o", outs[1]).returncode == 0
+    assert outs[0].read_bytes() == outs[1].read_bytes()
+
+
+def test_an_output_that_can_not_be(
+    refused: Callable[..., str],
+    run: Callable[..., Done],
+    tmp_path: Path,
+    write_wav,
+    sheet: Path,
+    noise: Floats,  # type: ignore[no-untyped-def]
+) -> None:
+    source = write_wav(noise[:3_000])
+    (tmp_path / "link.wav").hardlink_to(source)
+    (tmp_path / "soft.wav").symlink_to(source)
+    (tmp_path / "folder.wav").mkdir()
+    for name, says in (
+        ("o.mp3", "must end in .wav or .flac"), ("o", "must end in .wav or .flac"), ("o.wav.txt", "must end in"),
+        ("no/o.wav", "there is no folder"), ("folder.wav", "there is no folder"), ("take.wav/o.wav", "there is no folder"),
+        ("link.wav", "would replace the input"), ("soft.wav", "would replace the input"),
+        ("folder.wav/../take.wav", "would replace the input"), ("a" * 300 + ".wav", "too long"),
+    ):  # fmt: skip
+        assert says in refused("treat", source, "--moves", sheet, "-o", tmp_path / name), name
+    for name, kind in (("o.FLAC", "FLAC"), ("o.Wav", "WAV"), ("o.wave", "WAV")):
+        assert run("treat", source, "--moves", sheet, "-o", tmp_path / name).returncode == 0
+        assert soundfile.info(tmp_path / name).format == kind
+
+
+def test_a_truncated_recording_is_treated_only_if_asked_for(
+    refused: Callable[..., str],
+    run: Callable[..., Done],
+    tmp_path: Path,
+    write_wav,
+    sheet: Path,
+    noise: Floats,  # type: ignore[no-untyped-def]
+) -> None:
+    for subtype, name in (("PCM_24", "cut.wav"), ("PCM_16", "cut.flac")):
+        source = write_wav(noise, name=name, subtype=subtype)
+        source.write_bytes(source.read_bytes()[: source.stat().st_size // 2])
+        out = tmp_path / f"{name}.wav"
+        says = refused("treat", source, "--moves", sheet, "-o", out)
+        assert "Could not read all of" in says
+        assert "--keep-readable" in says
+        done = run("treat", source, "--moves", sheet, "-o", out, "--keep-readable")
+        assert done.returncode == 0
+        assert "the file ends after" in done.stderr
+        assert 0.4 * len(noise) < soundfile.info(out).frames < 0.6 * len(noise)
+
+
+@pytest.mark.parametrize(
+    ("option", "value"), [("--from", "inf"), ("--from", "1e308"), ("--to", "1e308"), ("--to", "inf")]
+)  # fmt: skip
+def test_a_stretch_that_is_none(
+    option: str,
+    value: str,
+    refused: Callable[..., str],
+    write_wav,
+    noise: Floats,  # type: ignore[no-untyped-def]
+) -> None:
+    assert option in refused("find", write_wav(noise[:3_000]), option, value)
+
+
+def test_the_demo_is_not_written_into_a_file(refused: Callable[..., str], tmp_path: Path) -> None:
+    (tmp_path / "file").write_text("mine")
+    assert "Could not use" in refused("demo", tmp_path / "file")
+    assert "Could not use" in refused("demo", tmp_path / "file" / "in")
+
+
+@pytest.mark.parametrize(
+    ("name", "locale"),
+    [
+        ("Grüße.wav", {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0"}),
+        (b"gr\xfc\xdfe.wav".decode(errors="surrogateescape"), {"LC_ALL": "C"}),
+    ],
+)
+def test_names_in_any_locale(name: str, locale: dict[str, str], tmp_path: Path, sheet: Path, noise: Floats) -> None:
+    soundfile.write(os.fsencode(tmp_path / name), noise[:20_000], 48_000)
+    out = os.fsencode(tmp_path / f"treated {name}")
+    for arguments in (
+        ["find", "--json", os.fsencode(tmp_path / name)],
+        ["treat", os.fsencode(tmp_path / name), "--moves", str(sheet), "-o", out],
+    ):
+        command = [sys.executable, "-m", "mivlo.cli", *arguments]
+        done = subprocess.run(command, env={**os.environ, **locale}, capture_output=True, timeout=60)
+        assert b"Traceback" not in done.stderr
+        assert done.returncode == 0, done.stderr
+        if "--json" in arguments:
+            assert json.loads(done.stdout)["findings"] is not None
+    assert os.path.exists(out)
+
+
 def test_wrong_usage_is_exit_code_2(run: Callable[..., Done], sheet: Path) -> None:
     assert run("treat").returncode == 2
     assert run("treat", "a.wav", "--moves", sheet, "-o", "b.wav", "--bits", "20").returncode == 2

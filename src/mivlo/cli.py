@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import sys
@@ -9,13 +10,18 @@ from collections.abc import Iterator
 from enum import StrEnum
 from multiprocessing import get_context
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from mivlo import __version__
 from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
+
+if TYPE_CHECKING:
+    from mivlo.audio.encode import Container
+
+LONGEST_S = 3 * 3600.0
 
 app = typer.Typer(
     name="mivlo", add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False,
@@ -60,21 +66,29 @@ def treat(
     ] = 0.5,
     role: Annotated[str | None, typer.Option("--role", help="with --auto: what the track is")] = None,
     bits: Annotated[Bits | None, typer.Option("--bits", help="depth; as the input if left out")] = None,
+    keep: Annotated[
+        bool, typer.Option("--keep-readable", help="of a damaged recording, treat what can be read")
+    ] = False,
 ) -> None:
     """Apply a sheet of moves, or what `find` proposes, to a recording; same length, rate and channels."""
     if (moves is None) != auto:
         raise typer.BadParameter("give either a sheet with --moves or --auto")
-    from mivlo.audio.decode import FileSamples, until_readable
-    from mivlo.audio.encode import Container, Depth, SoundWriter, depth_of
+    from mivlo.audio.decode import FileSamples, shortfall, until_readable
+    from mivlo.audio.encode import Depth, SoundWriter, depth_of
     from mivlo.core.graph import treated_blocks
     from mivlo.core.moves import Treatment
 
+    container = _container(out)
     sound = FileSamples(_existing(source), keep_readable=True)
     info = sound.info
+    if out.exists() and out.samefile(source):
+        raise MivloError("The output would replace the input. Give another name with -o.")
+    if not keep:
+        _refuse_damaged(shortfall(info, info.frames))
     if moves is not None:
-        from mivlo.services.handover.sheets import parse_sheet
+        from mivlo.services.handover.sheets import read_sheet
 
-        treatment = parse_sheet(_existing(moves).read_text(), moves.name)
+        treatment = read_sheet(_existing(moves))
     else:
         from mivlo.services.findings.documents import search_file
 
@@ -82,20 +96,39 @@ def treat(
         treatment = Treatment.of(f.move for f in found)
         count = "1 move" if len(found) == 1 else f"{len(found)} moves"
         typer.echo(f"{count}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
-    if out.exists() and out.resolve() == source.resolve():
-        raise MivloError("The output would replace the input. Give another name with -o.")
     depth = Depth(bits.value) if bits else depth_of(info.subtype)
-    container = Container.FLAC if out.suffix.lower() == ".flac" else Container.WAV
-    partial = out.with_name(out.name + ".part")
+    partial = out.with_name(f"{out.name}.{os.getpid()}.part")
     try:
         with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
             for block in until_readable(treated_blocks(sound, treatment, sample_rate=info.sample_rate), sound):
                 writer.write(block)
+        missing = shortfall(info, sound.ends_at)
+        if not keep:
+            _refuse_damaged(missing)
         partial.replace(out)
     finally:
         partial.unlink(missing_ok=True)
+    if missing:
+        typer.echo(f"mivlo: {missing}", err=True)
     if writer.clipped:
         typer.echo(f"{writer.clipped} samples were above full scale and were clipped.", err=True)
+
+
+def _container(out: Path) -> Container:
+    """What the name of an output asks for; it is refused where nothing can be written."""
+    from mivlo.audio.encode import Container
+
+    kinds = {".wav": Container.WAV, ".wave": Container.WAV, ".flac": Container.FLAC}
+    if out.suffix.lower() not in kinds:
+        raise MivloError(f"Could not write {out.name}: its name must end in .wav or .flac.")
+    if out.is_dir() or not out.parent.is_dir() or not os.access(out.parent, os.W_OK):
+        raise MivloError(f"Could not write {out}: there is no folder {out.parent} in which you may write a file.")
+    return kinds[out.suffix.lower()]
+
+
+def _refuse_damaged(missing: str) -> None:
+    if missing:
+        raise MivloError(f"{missing} Nothing was written; --keep-readable treats what can be read.")
 
 
 def _brief(finding: Any) -> str:
@@ -119,6 +152,9 @@ def find(
     evidence: Annotated[bool, typer.Option("--evidence", help="with --json: what the page draws, too")] = False,
 ) -> None:
     """Say what stands out in recordings, why, and which move would bring it to its surroundings."""
+    for name, value in (("--from", from_s), ("--to", to_s)):
+        if value is not None and not value <= LONGEST_S:
+            raise MivloError(f"{name} is {value}, but a recording has at most {LONGEST_S / 3600:.0f} hours.")
     options = {"from_s": from_s, "to_s": to_s, "role": _role(role), "most": limit, "evidence": evidence}
     refused = 0
     for path, document in _documents(sources, options):
@@ -126,7 +162,8 @@ def find(
             typer.echo(f"mivlo: {document}", err=True)
             refused += 1
         elif as_json:
-            typer.echo(json.dumps(document, indent=2 if len(sources) == 1 else None, ensure_ascii=False))
+            whole = (sys.stdout.encoding or "").lower().startswith("utf")
+            typer.echo(json.dumps(document, indent=2 if len(sources) == 1 else None, ensure_ascii=not whole))
         else:
             typer.echo(_table(document, heading=str(path) if len(sources) > 1 else ""))
     if refused:
@@ -285,12 +322,25 @@ def doctor(
 
 
 def main() -> None:
-    """Entry point: our own errors become one sentence and exit code 1."""
+    """Entry point: our own errors, and what the system refuses, become one sentence and exit code 1."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # names of files need not be text
     try:
         app()
     except MivloError as error:
-        print(f"mivlo: {error}", file=sys.stderr)
+        _end(str(error))
+    except BrokenPipeError:  # who read our output has enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(1)
+    except OSError as error:
+        what = "" if error.filename is None else f" {os.fsdecode(error.filename)}"
+        _end(f"Could not use{what}: {(error.strerror or str(error)).lower()}. Check the name and your rights there.")
+
+
+def _end(sentence: str) -> None:
+    print(f"mivlo: {sentence}", file=sys.stderr)
+    sys.exit(1)
 
 
 if __name__ == "__main__":

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-import struct
+import contextlib
+import os
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,6 +12,7 @@ import numpy as np
 import soundfile
 import soxr
 
+from mivlo.audio.containers import data_span, mp3_promise, ogg_promise
 from mivlo.core.errors import BadAudio
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
@@ -18,6 +20,8 @@ from mivlo.core.units import Floats
 BLOCK_FRAMES = 65_536
 LOWEST_RATE, HIGHEST_RATE = 8_000, 192_000
 LONGEST_S = 3 * 3600
+_UNKNOWN_FRAMES = 2**62
+"""The decoder gives such counts where the header has none."""
 LARGEST_BYTES = 2 * 1024**3
 READABLE = "WAV, FLAC, AIFF, OGG or MP3"
 
@@ -33,27 +37,32 @@ class SoundInfo:
     stated_frames: int  # that the header promises
     subtype: str
     format: str
+    doubt: str = ""  # what is odd about its container
+
+    @property
+    def is_lossy(self) -> bool:
+        return self.subtype in _LOSSY
 
     @property
     def duration_s(self) -> float:
         return self.frames / self.sample_rate
 
 
-def _stated_wav_frames(path: Path, bytes_per_frame: int) -> int | None:
-    """Frames that the data chunk of a RIFF file promises, None where it does not say."""
-    with path.open("rb") as file:
-        if file.read(4) != b"RIFF":
-            return None
-        file.seek(12)
-        while len(head := file.read(8)) == 8:
-            tag, size = struct.unpack("<4sI", head)
-            if tag == b"data":
-                return None if size >= 0xFFFFFF00 else size // bytes_per_frame
-            file.seek(size + size % 2, 1)
-    return None
+_WIDTHS = {"PCM_S8": 1, "PCM_U8": 1, "PCM_16": 2, "PCM_24": 3, "PCM_32": 4, "FLOAT": 4, "DOUBLE": 8}
+_LOSSY = ("VORBIS", "OPUS", "MPEG_LAYER_I", "MPEG_LAYER_II", "MPEG_LAYER_III")
 
 
-_WIDTHS = {"PCM_U8": 1, "PCM_16": 2, "PCM_24": 3, "PCM_32": 4, "FLOAT": 4, "DOUBLE": 8}
+def _open(path: Path) -> soundfile.SoundFile:
+    """Open a file by what is in it; by its name, one called .raw would be taken for samples without a header."""
+    if path.suffix.lower() != ".raw":
+        return soundfile.SoundFile(os.fsencode(path))
+    descriptor = os.open(path, os.O_RDONLY)
+    try:
+        return soundfile.SoundFile(descriptor, closefd=True)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.close(descriptor)
+        raise
 
 
 def inspect(path: Path, name: str | None = None) -> SoundInfo:
@@ -65,22 +74,52 @@ def inspect(path: Path, name: str | None = None) -> SoundInfo:
     if size > LARGEST_BYTES:
         raise BadAudio(f"Could not read {name}: it is larger than 2 GB. Split it or export it as FLAC.")
     try:
-        info = soundfile.info(str(path))
-    except soundfile.LibsndfileError as error:
+        with _open(path) as file:
+            rate, channels, frames = file.samplerate, file.channels, file.frames
+            subtype, kind = file.subtype, file.format
+    except (soundfile.LibsndfileError, TypeError) as error:
         raise BadAudio(f"Could not read {name}: this is not a sound file we know. Use {READABLE}.") from error
-    width = _WIDTHS.get(info.subtype)
-    stated = _stated_wav_frames(path, width * info.channels) if width else None
+    stated, doubt = _stated(path, kind, frames, _WIDTHS.get(subtype, 0) * channels)
     found = SoundInfo(
         name=name,
-        sample_rate=info.samplerate,
-        channels=info.channels,
-        frames=info.frames,
-        stated_frames=max(stated or 0, info.frames),
-        subtype=info.subtype,
-        format=info.format,
+        sample_rate=rate,
+        channels=channels,
+        frames=frames,
+        stated_frames=max(stated, frames),
+        subtype=subtype,
+        format=kind,
+        doubt=doubt,
     )
     _check(found)
     return found
+
+
+def _stated(path: Path, kind: str, frames: int, width: int) -> tuple[int, str]:
+    """Frames that the container promises, and what is odd about it in words; `width`: bytes a frame, 0: it varies."""
+    if kind == "OGG":
+        promise = ogg_promise(path)
+        if promise is None:
+            return frames, ""
+        return promise.frames, "" if promise.ends else "its end is missing"
+    if kind == "MP3":
+        promise = mp3_promise(path)
+        # what the encoder added at both ends is not played
+        return (promise.frames - _ADDED_BY_MP3 if promise else frames), ""
+    span = data_span(path)
+    if span is None:
+        return frames, ""
+    if span.behind > 1000:
+        if span.stated == 0:
+            return frames, "its header says that it is empty, but there is something behind it"
+        return frames, f"its header leaves {span.behind / 1e6:.1f} MB out that stand behind"
+    if span.present < span.stated and span.present:
+        by_share = round(frames * span.stated / span.present)
+        return max(frames + 1, span.stated // width if width else by_share), ""
+    return frames, ""
+
+
+_ADDED_BY_MP3 = 1105 + 1152
+"""Frames of delay and filling that common encoders add, at least (common practice, no source)."""
 
 
 def _check(info: SoundInfo) -> None:
@@ -92,9 +131,24 @@ def _check(info: SoundInfo) -> None:
             f"Could not use {name}: its sample rate is {info.sample_rate} Hz. Between 8 and 192 kHz can be used."
         )
     if info.frames == 0:
-        raise BadAudio(f"Could not use {name}: there is no sound in it, its length is 0 s.")
+        why = f" ({info.doubt}: it was not finished). Export it again" if info.doubt else ""
+        raise BadAudio(f"Could not use {name}: there is no sound in it, its length is 0 s{why}.")
+    if info.frames >= _UNKNOWN_FRAMES:
+        raise BadAudio(f"Could not use {name}: its header does not say how long it is. Export it again.")
     if info.duration_s > LONGEST_S:
         raise BadAudio(f"Could not use {name}: it is longer than 3 hours. Cut it into parts.")
+
+
+def shortfall(info: SoundInfo, read: int) -> str:
+    """What is missing of a file of which `read` frames could be read, in a sentence; nothing where it is whole."""
+    # encoders round the length of lossy files: less than 0.1 s is no damage
+    missing, rate = info.stated_frames - read, info.sample_rate
+    if missing > (0.1 * rate if info.is_lossy else 0):
+        if missing < 0.1 * rate:
+            return f"Could not read all of {info.name}: its last {max(0.1, 1e3 * missing / rate):.1f} ms are missing."
+        ends, stated = read / rate, info.stated_frames / rate
+        return f"Could not read all of {info.name}: the file ends after {ends:.1f} s of {stated:.1f} s."
+    return f"{info.name} may not be whole: {info.doubt}." if info.doubt else ""
 
 
 def _check_numbers(x: Singles, name: str, start: int, rate: int) -> None:
@@ -113,22 +167,41 @@ def read_blocks(
 ) -> Iterator[Singles]:
     """The file's own samples as (n, channels) blocks, float32 unless `dtype` says otherwise.
 
-    Ends early where a damaged file can't be read on. Raises BadAudio at samples that are not
-    numbers.
+    Ends early where a damaged file can't be read on. Raises BadAudio at samples that are not numbers, and where there
+    are more than its length may be, whatever its header says.
     """
     name = name or path.name
-    start = 0
-    with soundfile.SoundFile(str(path)) as file:
-        while True:
+    start, whole = 0, True
+    with _open(path) as file:
+        while whole:
             try:
                 x = file.read(block, dtype=dtype, always_2d=True)
             except soundfile.LibsndfileError:
-                return
+                x, whole = _read_in_pieces(path, start, block, dtype), False
             if not len(x):
                 return
             _check_numbers(x, name, start, file.samplerate)
             start += len(x)
+            if start > LONGEST_S * file.samplerate:
+                raise BadAudio(f"Could not use {name}: it is longer than 3 hours. Cut it into parts.")
             yield x
+
+
+_PIECE = 1024
+
+
+def _read_in_pieces(path: Path, start: int, frames: int, dtype: str) -> Singles:
+    """As many frames as a damaged file gives from a place on; a large read would give none of them."""
+    first = start // _PIECE * _PIECE  # wherever one begins: the same frames can be read
+    parts: list[Singles] = []
+    with contextlib.suppress(soundfile.LibsndfileError), _open(path) as file:
+        file.seek(first)
+        for _ in range(first, start + frames, _PIECE):
+            x = file.read(_PIECE, dtype=dtype, always_2d=True)
+            if not len(x):
+                break
+            parts.append(x)
+    return np.concatenate(parts)[start - first :][:frames] if parts else np.zeros((0, 1), dtype=np.float32)
 
 
 class FileSamples:
@@ -148,7 +221,8 @@ class FileSamples:
         self.info = inspect(path, name)
         self.ends_at = self.info.frames
         self._keep = keep_readable
-        self._file = soundfile.SoundFile(str(path))
+        self._path = path
+        self._file = _open(path)
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -175,7 +249,8 @@ class FileSamples:
             self._file.seek(start)
             return np.asarray(self._file.read(stop - start, dtype="float32", always_2d=True))
         except soundfile.LibsndfileError:
-            return np.zeros((0, self.info.channels), dtype=np.float32)
+            x = _read_in_pieces(self._path, start, stop - start, "float32")
+            return x if len(x) else np.zeros((0, self.info.channels), dtype=np.float32)
 
 
 def until_readable(blocks: Iterable[Floats], sound: object) -> Iterator[Floats]:

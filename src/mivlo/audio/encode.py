@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from enum import StrEnum
 from pathlib import Path
 from types import TracebackType
@@ -42,7 +43,7 @@ class SoundWriter:
         self.clipped = 0
         self._random = np.random.default_rng(_DITHER_SEED)
         self._file = soundfile.SoundFile(
-            str(path), "w", sample_rate, channels, _SUBTYPES[depth], format=container.value.upper()
+            os.fsencode(path), "w", sample_rate, channels, _SUBTYPES[depth], format=container.value.upper()
         )
 
     def __enter__(self) -> SoundWriter:

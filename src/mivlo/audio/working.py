@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from mivlo.audio.decode import inspect, read_blocks, resampled_blocks, resampled_length
+from mivlo.audio.decode import inspect, read_blocks, resampled_blocks, resampled_length, shortfall
 from mivlo.core.errors import BadAudio, MivloError
 from mivlo.core.loudness import LoudnessMeter, TruePeakMeter
 from mivlo.core.spectra import (
@@ -105,20 +105,14 @@ def make_working(original: Path, name: str, place: Path, sample_rate: int, progr
             map_columns=columns,
             map_levels=levels,
             levels_db=[round(float(v), 2) for v in measured.levels_db],
-            notice=_shortfall(name, read.frames, info.stated_frames, info.sample_rate),
+            notice=_notice(shortfall(info, read.frames)),
         )
         (folder / ANALYSIS).write_text(json.dumps(asdict(analysis)))
     return analysis
 
 
-def _shortfall(name: str, read: int, stated: int, rate: int) -> str:
-    # encoders round the length of lossy files: less than 0.1 s is no damage
-    if stated - read < 0.1 * rate:
-        return ""
-    return (
-        f"Could not read all of {name}: the file ends after {read / rate:.1f} s of {stated / rate:.1f} s. "
-        "The part that could be read was kept."
-    )
+def _notice(missing: str) -> str:
+    return f"{missing} The part that could be read was kept." if missing else ""
 
 
 class _Counter:

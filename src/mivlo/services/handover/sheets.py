@@ -83,14 +83,33 @@ _VERSION_1 = frozenset(SheetMove.model_fields)
 def parse_sheet(text: str, name: str = "the sheet") -> Treatment:
     """The treatment of a sheet in JSON. MivloError names the key that is unknown or impossible."""
     try:
+        return _parse(text, name)
+    except RecursionError as error:
+        raise MivloError(f"Could not use {name}: it is nested too deeply.") from error
+
+
+def read_sheet(path: Path) -> Treatment:
+    """The treatment of a sheet in a file, with a byte order mark or without; MivloError says why there is none."""
+    if path.stat().st_size > LARGEST_SHEET:
+        raise MivloError(f"Could not use {path.name}: a sheet has at most {LARGEST_SHEET / 1e6:.0f} MB.")
+    try:
+        return parse_sheet(path.read_bytes().decode("utf-8-sig"), path.name)
+    except UnicodeDecodeError as error:
+        raise MivloError(f"Could not read {path.name}: it is not JSON but something binary.") from error
+
+
+LARGEST_SHEET = 10_000_000
+
+
+def _parse(text: str, name: str) -> Treatment:
+    try:
         sheet = _Envelope.model_validate(json.loads(text))
-    except (json.JSONDecodeError, RecursionError) as error:
-        where = (
-            f"line {error.lineno}: {error.msg}" if isinstance(error, json.JSONDecodeError) else "nested too deeply"
-        )
-        raise MivloError(f"Could not read {name}: it is not JSON ({where}).") from error
-    except ValidationError as error:
+    except json.JSONDecodeError as error:
+        raise MivloError(f"Could not read {name}: it is not JSON (line {error.lineno}: {error.msg}).") from error
+    except ValidationError as error:  # before ValueError, which it is as well
         raise MivloError(f"Could not use {name}: {sentence(error, whole='the sheet')}.") from error
+    except ValueError as error:
+        raise MivloError(f"Could not read {name}: it holds a number that is too long.") from error
     if sheet.version == 1:
         _only_version_1(sheet, name)
     entries = []
