@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import json
 import os
@@ -321,6 +322,25 @@ def doctor(
         raise typer.Exit(1)
 
 
+@app.command()
+def tidy(
+    exports: Annotated[bool, typer.Option("--exports", help="remove the files of finished exports")] = False,
+    caches: Annotated[bool, typer.Option("--caches", help="remove what can be made again")] = False,
+) -> None:
+    """Say what exports and caches take on disk, and remove them where asked; songs and originals stay."""
+    from mivlo.audio.room import size_words
+    from mivlo.services.recordings.tidying import disk_use
+    from mivlo.services.recordings.tidying import tidy as make_room
+
+    if exports or caches:
+        typer.echo(f"{size_words(make_room(exports=exports, caches=caches))} were freed.")
+        return
+    use = disk_use()
+    typer.echo(f"free     {size_words(use.free)}")
+    typer.echo(f"exports  {size_words(use.exports)}   `mivlo tidy --exports` removes them")
+    typer.echo(f"caches   {size_words(use.caches)}   `mivlo tidy --caches` removes them; they are made again")
+
+
 def main() -> None:
     """Entry point: our own errors, and what the system refuses, become one sentence and exit code 1."""
     for stream in (sys.stdout, sys.stderr):
@@ -334,6 +354,8 @@ def main() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(1)
     except OSError as error:
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            _end("The disk is full. Make room there, or write elsewhere; nothing was left half-written.")
         what = "" if error.filename is None else f" {os.fsdecode(error.filename)}"
         _end(f"Could not use{what}: {(error.strerror or str(error)).lower()}. Check the name and your rights there.")
 

@@ -40,6 +40,13 @@ class Settings(BaseSettings):
     demo: bool = Field(default=True, description="load the demo song into an empty database at the start")
     worker_threads: int = 2
     treated_cache_gb: float = Field(default=4.0, ge=0.0, description="what treated sounds may take on disk")
+    keep_free_mb: float = Field(
+        default=256.0, ge=0.0, description="what imports and exports leave free on disk, for the database before all"
+    )
+
+    @property
+    def keep_free_bytes(self) -> int:
+        return round(self.keep_free_mb * 1e6)
 
     @property
     def libpq_url(self) -> str:

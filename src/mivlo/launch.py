@@ -12,6 +12,7 @@ import urllib.request
 from collections.abc import Callable
 from pathlib import Path
 
+from mivlo.audio.room import check_room
 from mivlo.cluster import Cluster, free_port
 from mivlo.config import PROJECT, URL_FILE, settings
 from mivlo.core.errors import MivloError
@@ -32,6 +33,8 @@ from mivlo.web.doors import EVERYWHERE
 
 Say = Callable[[str], None]
 START_WITHIN_S = 30.0
+LEAST_FREE = 100_000_000
+"""Bytes: a new database, and its first segments of log."""
 _STOP_SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
@@ -128,6 +131,7 @@ def _run(supervisor: Supervisor, address: str, own: bool, say: Say) -> None:
     for folder in (settings().data_dir, logs):
         make_private(folder)
     if own:
+        check_room(_cluster_folder(), LEAST_FREE, "starting", keep_free=0)
         _start_cluster(supervisor, say)
     prepare_database()
     if (swept := sweep()).files:

@@ -14,13 +14,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
+from mivlo.audio.room import free_bytes, size_words
 from mivlo.cluster import Cluster, ClusterError
 from mivlo.core.errors import MivloError
 
 MOST_DEATHS, WITHIN_S = 5, 60.0
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.2, 5.0
 STOP_WITHIN_S = 6.0
+LOOK_FOR_ROOM_S = 1.0
 _PR_SET_PDEATHSIG = 1
+_LOG_SEGMENT = 2 * 16 << 20
+"""The least with which PostgreSQL comes up: two segments of its log."""
 
 
 class Part(Protocol):
@@ -38,6 +42,9 @@ class Part(Protocol):
 
     def ended(self) -> str:
         """How it ended, in a few words."""
+
+    def hindered(self) -> str:
+        """What keeps it from running that somebody has to mend, in a sentence; nothing where nothing does."""
 
     def ask_to_stop(self) -> None: ...
 
@@ -79,6 +86,9 @@ class Program:
         code = None if self._child is None else self._child.poll()
         return f"killed by signal {-code}" if code is not None and code < 0 else f"exit code {code}"
 
+    def hindered(self) -> str:
+        return _no_room(self.log.parent, 1 << 20)
+
     def ask_to_stop(self) -> None:
         if self.alive() and self._child is not None:
             self._child.terminate()
@@ -117,6 +127,9 @@ class Database:
     def ended(self) -> str:
         return "it is gone"
 
+    def hindered(self) -> str:
+        return _no_room(self.cluster.folder, _LOG_SEGMENT)
+
     def ask_to_stop(self) -> None:
         """Not before all that use it have ended."""
 
@@ -129,6 +142,11 @@ class Database:
             self._guard.wait(5)
 
 
+def _no_room(folder: Path, needed: int) -> str:
+    free = free_bytes(folder)
+    return "" if free >= needed else f"the disk is full, {size_words(free)} are free in {folder}"
+
+
 class GaveUp(MivloError):
     """A part kept dying; the text says which one and where its log is."""
 
@@ -137,6 +155,7 @@ class GaveUp(MivloError):
 class _Deaths:
     times: deque[float] = field(default_factory=lambda: deque(maxlen=MOST_DEATHS))
     due: float | None = None
+    told: str = ""
 
     def died(self, now: float) -> float:
         """Note a death; how long to wait before the next start."""
@@ -180,6 +199,9 @@ class Supervisor:
             if deaths.due is None:
                 if part.alive():
                     continue
+                if why := part.hindered():
+                    self._wait_for_room(part, why)
+                    continue
                 pause = deaths.died(now)
                 if deaths.too_many(now):
                     often = f"The {part.name} ended {MOST_DEATHS} times within a minute"
@@ -187,9 +209,22 @@ class Supervisor:
                 deaths.due = now + pause
                 self._say(f"The {part.name} ended ({part.ended()}); it is started again in {pause:.1f} s")
             elif now >= deaths.due:
-                deaths.due = None
+                if deaths.told and (why := part.hindered()):
+                    self._wait_for_room(part, why)
+                    continue
+                deaths.due, deaths.told = None, ""
                 with contextlib.suppress(ClusterError):  # it counts as another death
                     part.start()
+
+    def _wait_for_room(self, part: Part, why: str) -> None:
+        """Dying of a full disk is no fault of its own and does not count."""
+        deaths = self._deaths[part.name]
+        deaths.due = time.monotonic() + LOOK_FOR_ROOM_S
+        if deaths.told != why:
+            deaths.told = why
+            self._say(
+                f"The {part.name} ended: {why}. It is started again when there is room (`mivlo tidy` makes some)"
+            )
 
     def stop(self) -> None:
         """Stop everything, the last part first; what does not listen is killed."""

@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import httpx
+import pytest
 
 from mivlo.cluster import free_port
 
@@ -31,8 +32,8 @@ def until(done: Callable[[], object], says: str, most_s: float = PATIENCE_S) -> 
 class Installation:
     """A start command on a data folder and a database folder."""
 
-    def __init__(self, root: Path, port: int) -> None:
-        self.root, self.port = root, port
+    def __init__(self, root: Path, port: int, settings: dict[str, str] | None = None) -> None:
+        self.root, self.port, self.settings = root, port, settings or {}
         self.address = f"http://127.0.0.1:{port}"
         self.out = root / f"out-{port}.txt"
         self.process: subprocess.Popen[bytes] | None = None
@@ -43,6 +44,7 @@ class Installation:
         return {
             **kept, "MIVLO_DATA_DIR": str(self.root / "data"), "MIVLO_PG_DIR": str(self.root / "postgres"),
             "MIVLO_PG_PORT": "54481", "MIVLO_PORT": str(self.port), "MIVLO_DEMO": "0",
+            **self.settings,
         }  # fmt: skip
 
     def start(self) -> None:
@@ -110,12 +112,25 @@ class Installation:
 
 
 @contextlib.contextmanager
-def installation() -> Iterator[Installation]:
-    # where the unprivileged user of the database gets to, too
+def small_disk(megabytes: int) -> Iterator[Path]:
+    """A disk of its own that is soon full; skipped and said where none can be mounted."""
     with tempfile.TemporaryDirectory(dir="/var/tmp") as name:
-        Path(name).chmod(0o755)
-        made = Installation(Path(name), free_port(54_520))
+        command = ["mount", "-t", "tmpfs", "-o", f"size={megabytes}m,mode=755", "tmpfs", name]
+        done = subprocess.run(command, capture_output=True, text=True)
+        if done.returncode:
+            pytest.skip(f"no small disk can be mounted here: {done.stderr.strip()}")
         try:
-            yield made
+            yield Path(name)
         finally:
-            made.clean_up()
+            subprocess.run(["umount", "-l", name], check=True)
+
+
+@contextlib.contextmanager
+def installation(root: Path | None = None, settings: dict[str, str] | None = None) -> Iterator[Installation]:
+    with contextlib.ExitStack() as stack:
+        if root is None:  # where the unprivileged user of the database gets to, too
+            root = Path(stack.enter_context(tempfile.TemporaryDirectory(dir="/var/tmp")))
+            root.chmod(0o755)
+        made = Installation(root, free_port(54_520), settings)
+        stack.callback(made.clean_up)
+        yield made

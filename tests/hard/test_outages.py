@@ -8,7 +8,6 @@ import signal
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import httpx
 import numpy as np
@@ -17,6 +16,7 @@ import pytest
 import soundfile
 
 from tests.hard.starting import Installation, until
+from tests.hard.working import new_song, settled, tasks, upload, works
 
 RATE = 48_000
 
@@ -24,7 +24,7 @@ RATE = 48_000
 @pytest.fixture
 def song(running: Installation) -> int:
     running.wait_until_up()
-    return int(httpx.post(f"{running.address}/api/songs", json={"name": "Weir", "sample_rate": RATE}).json()["id"])
+    return new_song(running)
 
 
 _seeds = itertools.count()
@@ -37,30 +37,6 @@ def long_file(tmp_path: Path) -> Path:
     noise = np.random.default_rng(next(_seeds)).standard_normal((RATE * 120, 2)) * 0.05
     soundfile.write(path, noise, RATE, subtype="PCM_16")
     return path
-
-
-def _upload(made: Installation, song: int, path: Path, name: str) -> int:
-    answer = httpx.post(
-        f"{made.address}/api/songs/{song}/files", params={"name": name}, content=path.read_bytes(), timeout=60
-    )
-    assert answer.status_code == 202, answer.text
-    return int(answer.json()["id"])
-
-
-def _tasks(made: Installation, song: int) -> list[dict[str, Any]]:
-    try:
-        answer = httpx.get(f"{made.address}/api/songs/{song}/tasks", timeout=30)
-    except httpx.TransportError:
-        return [{"state": "unknown", "id": 0}]
-    return list(answer.json()) if answer.status_code == 200 else [{"state": "unknown", "id": 0}]
-
-
-def _settled(made: Installation, song: int) -> bool:
-    return not [t for t in _tasks(made, song) if t["state"] in ("waiting", "running", "unknown")]
-
-
-def _works(made: Installation, song: int, task: int) -> bool:
-    return any(t["id"] == task and t["state"] == "running" and t["progress"] > 0.02 for t in _tasks(made, song))
 
 
 def _database(made: Installation, number: int) -> None:
@@ -104,12 +80,12 @@ def _worker_killed(made: Installation) -> None:
 def test_an_import_comes_to_its_end(
     running: Installation, song: int, long_file: Path, outage: Callable[[Installation], None]
 ) -> None:
-    task = _upload(running, song, long_file, f"{outage.__name__}.wav")
-    until(lambda: _works(running, song, task), "it never began")
+    task = upload(running, song, long_file, f"{outage.__name__}.wav")
+    until(lambda: works(running, song, task), "it never began")
     outage(running)
     until(running.up, "it is not usable any more", 20)
-    until(lambda: _settled(running, song), f"still open: {_tasks(running, song)}", 60)
-    (ended,) = [t for t in _tasks(running, song) if t["id"] == task]
+    until(lambda: settled(running, song), f"still open: {tasks(running, song)}", 60)
+    (ended,) = [t for t in tasks(running, song) if t["id"] == task]
     assert ended["state"] == "done", ended
     assert len(httpx.get(f"{running.address}/api/songs/{song}").json()["tracks"]) == 1
     assert running.process is not None
@@ -120,48 +96,48 @@ def test_an_import_comes_to_its_end(
 def test_the_work_of_a_killed_worker_is_taken_up_within_seconds_and_said(
     running: Installation, song: int, long_file: Path
 ) -> None:
-    task = _upload(running, song, long_file, "again.wav")
-    until(lambda: _works(running, song, task), "it never began")
+    task = upload(running, song, long_file, "again.wav")
+    until(lambda: works(running, song, task), "it never began")
     running.kill("worker")
     begin = time.monotonic()
 
     def again() -> bool:
-        return any(t["id"] == task and t["attempts"] == 2 for t in _tasks(running, song))
+        return any(t["id"] == task and t["attempts"] == 2 for t in tasks(running, song))
 
     took = until(again, "it is not taken up again", 30)
     assert took < 8.0, took  # asked for: 5 s, on a machine that does nothing else
     print(f"taken up again after {time.monotonic() - begin:.1f} s")
-    until(lambda: _settled(running, song), "it does not end", 60)
+    until(lambda: settled(running, song), "it does not end", 60)
 
 
 @pytest.mark.hard
 def test_a_task_that_kills_its_worker_each_time_is_given_up_with_a_sentence(
     running: Installation, song: int, long_file: Path
 ) -> None:
-    task = _upload(running, song, long_file, "never.wav")
+    task = upload(running, song, long_file, "never.wav")
     for attempt in (1, 2, 3):
         until(
             lambda n=attempt: any(
-                t["id"] == task and t["attempts"] == n and t["state"] == "running" for t in _tasks(running, song)
+                t["id"] == task and t["attempts"] == n and t["state"] == "running" for t in tasks(running, song)
             ),  # type: ignore[misc]
             f"attempt {attempt} did not begin",
         )
         running.kill("worker")
         time.sleep(1.0)
-    until(lambda: _settled(running, song), "it stays open", 60)
-    (ended,) = [t for t in _tasks(running, song) if t["id"] == task]
+    until(lambda: settled(running, song), "it stays open", 60)
+    (ended,) = [t for t in tasks(running, song) if t["id"] == task]
     assert ended["state"] == "failed"
     assert "begun three times" in ended["message"]
 
 
 @pytest.mark.hard
 def test_a_task_whose_job_was_lost_can_be_cancelled(running: Installation, song: int, long_file: Path) -> None:
-    task = _upload(running, song, long_file, "cancelled.wav")
-    until(lambda: _works(running, song, task), "it never began")
+    task = upload(running, song, long_file, "cancelled.wav")
+    until(lambda: works(running, song, task), "it never began")
     running.kill("worker")
     httpx.post(f"{running.address}/api/tasks/{task}/cancel").raise_for_status()
-    until(lambda: _settled(running, song), "it stays open", 30)
-    (ended,) = [t for t in _tasks(running, song) if t["id"] == task]
+    until(lambda: settled(running, song), "it stays open", 30)
+    (ended,) = [t for t in tasks(running, song) if t["id"] == task]
     assert ended["state"] == "cancelled"
 
 

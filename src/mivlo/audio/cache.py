@@ -55,10 +55,11 @@ class LocalCache:
     ----------
     root : a folder of this machine.
     store : where the originals are.
+    keep_free : bytes that are left free on its disk.
     """
 
-    def __init__(self, root: Path, store: ObjectStore) -> None:
-        self.root, self._store = root, store
+    def __init__(self, root: Path, store: ObjectStore, keep_free: int = 0) -> None:
+        self.root, self._store, self._keep_free = root, store, keep_free
 
     def original(self, of: Recording) -> Path:
         """The original as a file of this machine, fetched if it lies elsewhere.
@@ -101,7 +102,9 @@ class LocalCache:
         with _LOCKS[str(folder)]:  # asked for twice at once it is made once
             known = self._known(folder)
             if known is None:
-                known = make_working(self.original(of), of.file_name, folder, sample_rate, progress)
+                known = make_working(
+                    self.original(of), of.file_name, folder, sample_rate, progress, keep_free=self._keep_free
+                )
         return known
 
     def analysis(self, of: Recording, sample_rate: int) -> Analysis:

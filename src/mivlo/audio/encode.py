@@ -11,6 +11,8 @@ import numpy as np
 import numpy.typing as npt
 import soundfile
 
+from mivlo.audio.room import as_full
+
 
 class Depth(StrEnum):
     """Bits of a written sample."""
@@ -26,6 +28,8 @@ class Container(StrEnum):
 
 
 _SUBTYPES = {Depth.BITS_16: "PCM_16", Depth.BITS_24: "PCM_24", Depth.FLOAT_32: "FLOAT"}
+_LITTLE = 1 << 20
+"""Where less is free than that, it is why something could not be written."""
 _DITHER_SEED = 20_813  # fixed, so that the same export gives the same bytes
 
 
@@ -41,6 +45,7 @@ class SoundWriter:
             depth = Depth.BITS_24  # FLAC holds whole numbers only
         self.depth = depth
         self.clipped = 0
+        self._folder = path.parent
         self._random = np.random.default_rng(_DITHER_SEED)
         self._file = soundfile.SoundFile(
             os.fsencode(path), "w", sample_rate, channels, _SUBTYPES[depth], format=container.value.upper()
@@ -52,10 +57,20 @@ class SoundWriter:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._file.close()
+        try:
+            self._file.close()
+        except soundfile.LibsndfileError as failed:
+            if error is None:
+                raise as_full(failed, self._folder, _LITTLE) from failed
 
     def write(self, block: npt.ArrayLike) -> None:
-        """Append (n, channels)."""
+        """Append (n, channels); DiskFull where there is no room for it."""
+        try:
+            self._write(block)
+        except (soundfile.LibsndfileError, AssertionError) as error:  # it does not say why
+            raise as_full(error, self._folder, _LITTLE) from error
+
+    def _write(self, block: npt.ArrayLike) -> None:
         x = np.asarray(block, dtype=np.float64)
         if self.depth is Depth.FLOAT_32:
             self._file.write(x.astype(np.float32))

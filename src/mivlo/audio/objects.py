@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import uuid
@@ -47,6 +48,16 @@ class ObjectStore:
         self._files.put_file(str(path), partial)
         self._files.mv(partial, place)
         path.unlink()
+
+    def sizes(self, folder: str) -> dict[str, int]:
+        """All files in a folder and below, by name, with their bytes."""
+        found = self._files.find(self._path(folder), detail=True)
+        return {path.removeprefix(f"{self._root}/"): int(about["size"]) for path, about in found.items()}
+
+    def remove(self, name: str) -> None:
+        """Remove a file; it may be gone already."""
+        with contextlib.suppress(FileNotFoundError):
+            self._files.rm_file(self._path(name))
 
     def here(self, name: str) -> Path | None:
         """Where a file lies if it lies on this machine, so that nothing has to be fetched."""

@@ -11,6 +11,7 @@ import uuid
 from pathlib import Path
 
 from mivlo.audio.objects import ObjectStore
+from mivlo.audio.room import check_room
 
 
 class Upload:
@@ -54,12 +55,15 @@ class Originals:
     ----------
     store : where they are kept.
     incoming : a folder of this machine for files that are still being sent.
+    keep_free : bytes that are left free on its disk.
     """
 
-    def __init__(self, store: ObjectStore, incoming: Path) -> None:
-        self._store, self._incoming = store, incoming
+    def __init__(self, store: ObjectStore, incoming: Path, keep_free: int = 0) -> None:
+        self._store, self._incoming, self._keep_free = store, incoming, keep_free
 
-    def upload(self) -> Upload:
+    def upload(self, name: str = "the file", expected: int = 0) -> Upload:
+        """Begin to take a file in; DiskFull where there is no room for as many bytes as are expected."""
+        check_room(self._incoming, expected, name, keep_free=self._keep_free)
         return Upload(self._incoming)
 
     def keep(self, upload: Upload, file_name: str) -> str:
@@ -74,7 +78,7 @@ class Originals:
 
     def keep_file(self, path: Path) -> str:
         """Copy a file of this machine into the originals. Returns its SHA-256."""
-        upload = self.upload()
+        upload = self.upload(path.name, path.stat().st_size)
         with path.open("rb") as file:
             while data := file.read(1 << 20):
                 upload.write(data)

@@ -16,6 +16,7 @@ from pathlib import Path
 
 import numpy as np
 
+from mivlo.audio.room import free_bytes
 from mivlo.core.spectra import Singles
 
 
@@ -35,10 +36,11 @@ class TreatedCache:
     ----------
     root : the folder; it belongs to the cache alone.
     most_bytes : what all entries may take; those that were not used for longest go when there is more.
+    keep_free : bytes that are left free on its disk: nobody needs what it keeps.
     """
 
-    def __init__(self, root: Path, most_bytes: int) -> None:
-        self.root, self.most_bytes = root, most_bytes
+    def __init__(self, root: Path, most_bytes: int, keep_free: int = 0) -> None:
+        self.root, self.most_bytes, self._keep_free = root, most_bytes, keep_free
 
     def _place(self, sound: str) -> Path:
         name = sha256(f"{sound}-{code_path()}".encode()).hexdigest()
@@ -58,7 +60,8 @@ class TreatedCache:
 
     def has_room_for(self, frames: int, channels: int) -> bool:
         """Whether a sound of this length could be kept at all."""
-        return 4 * frames * channels <= self.most_bytes
+        size = 4 * frames * channels
+        return size <= self.most_bytes and free_bytes(self.root) - size >= self._keep_free
 
     def put(self, sound: str, blocks: Iterable[Singles]) -> None:
         """Keep a sound; what is written half when something goes wrong never gets its name."""
@@ -74,15 +77,20 @@ class TreatedCache:
             partial.unlink(missing_ok=True)  # our own, under a name that nobody else has
         self.tidy()
 
-    def tidy(self) -> None:
-        """Remove what was not used for longest until the rest fits. A sound that is being played stays readable."""
-        entries = []
+    def entries(self) -> list[tuple[Path, int]]:
+        """What it keeps, with its bytes, longest unused first."""
+        found = []
         for path in self.root.glob("??/*.f32"):
             with contextlib.suppress(OSError):
                 known = path.stat()
-                entries.append((known.st_mtime, known.st_size, path))
-        total = sum(size for _, size, _ in entries)
-        for _, size, path in sorted(entries):
+                found.append((known.st_mtime, known.st_size, path))
+        return [(path, size) for _, size, path in sorted(found)]
+
+    def tidy(self) -> None:
+        """Remove what was not used for longest until the rest fits. A sound that is being played stays readable."""
+        entries = self.entries()
+        total = sum(size for _, size in entries)
+        for path, size in entries:
             if total <= self.most_bytes:
                 break
             path.unlink(missing_ok=True)

@@ -8,14 +8,16 @@ import shutil
 import uuid
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import asdict, dataclass
 from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 import numpy.typing as npt
 
 from mivlo.audio.decode import inspect, read_blocks, resampled_blocks, resampled_length, shortfall
+from mivlo.audio.room import check_room
 from mivlo.core.errors import BadAudio, MivloError
 from mivlo.core.loudness import LoudnessMeter, TruePeakMeter
 from mivlo.core.spectra import (
@@ -78,17 +80,21 @@ def read_analysis(path: Path) -> Analysis | None:
         return None
 
 
-def make_working(original: Path, name: str, place: Path, sample_rate: int, progress: Progress) -> Analysis:
+def make_working(
+    original: Path, name: str, place: Path, sample_rate: int, progress: Progress, *, keep_free: int = 0
+) -> Analysis:
     """Decode, resample and analyse a file, streaming, into a folder that appears only when it is complete.
 
     Raises
     ------
+    DiskFull : there is no room for it besides `keep_free` bytes.
     BadAudio : nothing of it could be read.
     Cancelled : by `progress`.
     """
     info = inspect(original, name)
+    expected = resampled_length(info.frames, info.sample_rate, sample_rate)
+    check_room(place, working_bytes(expected, info.channels, sample_rate), f"reading {name}", keep_free=keep_free)
     with _new_folder(place) as folder:
-        expected = resampled_length(info.frames, info.sample_rate, sample_rate)
         read = _Counter(read_blocks(original, name))
         blocks = resampled_blocks(iter(read), info.sample_rate, sample_rate, info.channels)
         measured = _measure(blocks, folder, sample_rate, info.channels, expected, progress)
@@ -185,7 +191,9 @@ def _measure(
             peaks.append(np.array([[rest.min(), rest.max()]], dtype=np.float32))
         out.flush()
         os.fsync(out.fileno())
-    np.save(folder / PEAKS, np.concatenate(peaks) if peaks else np.zeros((0, 2), np.float32))
+    waveform = np.concatenate(peaks) if peaks else np.zeros((0, 2), np.float32)
+    with _new_array(folder / PEAKS, np.float32, waveform.shape) as file:
+        file.write(waveform.tobytes())
     return _Measured(
         frames,
         loudness.integrated_lufs(),
@@ -218,26 +226,38 @@ def _write_map(x: Singles, folder: Path, rate: int, progress: Progress) -> tuple
     lengths = [columns]
     while lengths[-1] > _COARSEST_COLUMNS:
         lengths.append(-(-lengths[-1] // 2))
-    # straight to disk: three hours of map would fill a gigabyte of memory
-    levels = [
-        np.lib.format.open_memmap(folder / map_name(i), mode="w+", dtype=np.uint8, shape=(length, MAP_ROWS))
-        for i, length in enumerate(lengths)
-    ]
-    within = min(len(levels), _MAP_COLUMNS_AT_ONCE.bit_length())  # levels that a piece fills by itself
+    # straight to disk: three hours of map would fill a gigabyte of memory. Written, not mapped: on a full disk,
+    # writing to a map kills the process
+    within = min(len(lengths), _MAP_COLUMNS_AT_ONCE.bit_length())  # levels that a piece fills by itself
     rest: list[Singles] = []
-    with ThreadPoolExecutor(2) as pool:
+    with ExitStack() as open_files, ThreadPoolExecutor(2) as pool:
+        levels = [
+            open_files.enter_context(_new_array(folder / map_name(i), np.uint8, (length, MAP_ROWS)))
+            for i, length in enumerate(lengths)
+        ]
         for i, power in enumerate(pool.map(part, starts)):
             for level in range(within):
-                at = (i * _MAP_COLUMNS_AT_ONCE) >> level
-                levels[level][at : at + len(power)] = map_bytes(power)
+                levels[level].write(map_bytes(power).tobytes())
                 if level + 1 < within:
                     power = halve_columns(power)
             rest.append(power)
             progress((i + 1) / len(starts))
-    power = np.concatenate(rest)
-    for level in range(within, len(levels)):
-        power = halve_columns(power)
-        levels[level][:] = map_bytes(power)
-    for written in levels:
-        written.flush()
-    return columns, len(levels)
+        power = np.concatenate(rest)
+        for level in range(within, len(levels)):
+            power = halve_columns(power)
+            levels[level].write(map_bytes(power).tobytes())
+    return columns, len(lengths)
+
+
+def _new_array(path: Path, kind: npt.DTypeLike, shape: tuple[int, ...]) -> BinaryIO:
+    """A file for an array that is written row by row, as `np.load` reads it."""
+    file = path.open("wb")
+    header = {"descr": np.lib.format.dtype_to_descr(np.dtype(kind)), "fortran_order": False, "shape": shape}
+    np.lib.format.write_array_header_1_0(file, header)
+    return file
+
+
+def working_bytes(frames: int, channels: int, sample_rate: int) -> int:
+    """What a working copy takes on disk, about: samples, and the map in all its levels."""
+    columns = frames / map_hop(sample_rate)
+    return round(4 * frames * channels + 2 * columns * MAP_ROWS + 8 * frames / PEAK_FRAMES + 100_000)

@@ -18,15 +18,23 @@ PATIENCE_S = 600.0
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 0.1, 2.0
 
 
+def is_full(error: BaseException) -> bool:
+    """Whether the database has refused to write because its disk is full."""
+    cause = error.orig if isinstance(error, exc.DBAPIError) else error
+    return isinstance(cause, psycopg.errors.DiskFull)
+
+
 def is_away(error: BaseException) -> bool:
     """Whether an error means that the database could not be reached or broke off, not that it refused something."""
+    if is_full(error):
+        return False
     if isinstance(error, exc.DBAPIError):
         return bool(error.connection_invalidated) or isinstance(error, exc.OperationalError | exc.InterfaceError)
     return isinstance(error, psycopg.OperationalError | psycopg.InterfaceError)
 
 
 def patiently(act: Callable[[], T], *, most_s: float = PATIENCE_S) -> T:
-    """Do a whole transaction; where the database is away, wait and do it again.
+    """Do a whole transaction; where the database is away or has no room, wait and do it again.
 
     Raises
     ------
@@ -38,9 +46,9 @@ def patiently(act: Callable[[], T], *, most_s: float = PATIENCE_S) -> T:
         try:
             return act()
         except Exception as error:
-            if not is_away(error) or time.monotonic() > end:
+            if not (is_away(error) or is_full(error)) or time.monotonic() > end:
                 raise
             if pause == _FIRST_PAUSE_S:
-                log.warning("the database is away; waiting for it")
+                log.warning("the database is %s; waiting for it", "full" if is_full(error) else "away")
         time.sleep(pause)
         pause = min(_LONGEST_PAUSE_S, 2 * pause)

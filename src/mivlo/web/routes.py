@@ -23,7 +23,7 @@ from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, sheets
 from mivlo.services.pictures import views
-from mivlo.services.recordings import files, importing
+from mivlo.services.recordings import files, importing, tidying
 from mivlo.services.song import edits, log, moves, songs, strips
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks import tasks
@@ -60,6 +60,18 @@ def _given(body: Any) -> dict[str, Any]:
 @api.get("/health", response_model=s.Health)
 def health() -> Any:
     return {"database": True, "workers": queue.live_workers()}
+
+
+@api.get("/disk", response_model=s.DiskOut)
+def disk() -> Any:
+    """What is free, and what exports and caches take."""
+    return tidying.disk_use()
+
+
+@api.post("/disk/tidy", response_model=s.Freed)
+def tidy(body: s.Tidy) -> Any:
+    """Remove exports or caches; originals and songs are never touched."""
+    return {"freed": tidying.tidy(exports=body.exports, caches=body.caches)}
 
 
 # --- songs ------------------------------------------------------------------------------------------
@@ -153,7 +165,9 @@ async def events(song_id: Id, request: Request) -> EventSourceResponse:
 async def upload(song_id: Id, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = "") -> Any:
     """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
     await run_in_threadpool(_song, song_id)
-    incoming = await run_in_threadpool(files.originals().upload)
+    stated = request.headers.get("content-length", "")
+    expected = min(int(stated), LARGEST_BYTES) if stated.isascii() and stated.isdigit() else 0
+    incoming = await run_in_threadpool(files.originals().upload, name, expected)
     try:
         async for chunk in request.stream():
             if incoming.size + len(chunk) > LARGEST_BYTES:

@@ -199,6 +199,23 @@ class Health(_Out):
     workers: int
 
 
+class DiskOut(_Out):
+    """Bytes: free, and what exports and caches take that could be freed."""
+
+    free: int
+    exports: int
+    caches: int
+
+
+class Freed(_Out):
+    freed: int
+
+
+class Tidy(_In):
+    exports: bool = False
+    caches: bool = False
+
+
 class NewSong(_In):
     name: Name
     sample_rate: int = 48_000

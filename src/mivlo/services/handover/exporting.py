@@ -16,6 +16,7 @@ from pydantic import TypeAdapter
 
 from mivlo.audio.decode import FileSamples, until_readable
 from mivlo.audio.encode import Container, Depth, SoundWriter
+from mivlo.audio.room import check_room
 from mivlo.config import settings
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, StripKind, Tap, compile, render
@@ -58,6 +59,7 @@ def request_export(song_id: int, options: ExportOptions) -> TaskRow:
         strips = [song.strip(strip_id) for strip_id in options.track_ids]
         if not strips:
             raise InvalidValue("track_ids", [], "choose at least one track to export")
+        _check_room(song, options)
         label = strips[0].name if len(strips) == 1 else f"{len(strips)} tracks"
         payload = _orders.dump_python(_Order(options, song), mode="json")
         return create_task(open_session, song_id, "export", label, payload)
@@ -67,6 +69,7 @@ def run_export(task_id: int) -> dict[str, Any]:
     """Do the task; run twice, also at once, no run harms the other. Returns the names of the files and notices."""
     with session() as open_session:
         order = _orders.validate_python(get_task(open_session, task_id).payload)
+    _check_room(order.song, order.options)
     folder = settings().data_dir / "exports" / f"{task_id}.{uuid.uuid4().hex}.part"
     folder.mkdir(parents=True)
     try:
@@ -76,6 +79,22 @@ def run_export(task_id: int) -> dict[str, Any]:
     finally:
         shutil.rmtree(folder, ignore_errors=True)  # our own, under a name that nobody else knows
     return result
+
+
+_BYTES = {Depth.BITS_16: 2, Depth.BITS_24: 3, Depth.FLOAT_32: 4}
+
+
+def _check_room(song: SongState, options: ExportOptions) -> None:
+    """DiskFull where there is no room for all files; a zip needs room for the largest twice."""
+    sizes = []
+    for strip_id in options.track_ids:
+        strip = song.strip(strip_id)
+        track = strip.kind is StripKind.TRACK
+        frames = strip.source_frames if track and options.original_rate else strip.frames if track else song.frames
+        sizes.append(frames * (strip.channels if track else 2) * _BYTES[options.depth])
+    needed = sum(sizes) + (max(sizes, default=0) if len(sizes) > 1 else 0)
+    what = "the export" if len(sizes) > 1 else f"the export of {song.strip(options.track_ids[0]).name}"
+    check_room(settings().data_dir / "exports", needed, what, keep_free=settings().keep_free_bytes)
 
 
 def exported_name(task_id: int, file_name: str) -> str:

@@ -15,9 +15,9 @@ def store() -> ObjectStore:
 
 def originals() -> Originals:
     """Takes files into the store."""
-    return Originals(store(), settings().data_dir / "incoming")
+    return Originals(store(), settings().data_dir / "incoming", settings().keep_free_bytes)
 
 
 def recordings() -> LocalCache:
     """Working copies on this machine."""
-    return LocalCache(settings().data_dir, store())
+    return LocalCache(settings().data_dir, store(), settings().keep_free_bytes)

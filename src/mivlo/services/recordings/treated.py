@@ -30,7 +30,8 @@ _BACKGROUND = 10
 @lru_cache
 def treated_cache() -> TreatedCache:
     """The cache of this machine."""
-    return TreatedCache(settings().data_dir / "treated", round(settings().treated_cache_gb * 1e9))
+    room = round(settings().treated_cache_gb * 1e9)
+    return TreatedCache(settings().data_dir / "treated", room, settings().keep_free_bytes)
 
 
 def _changes_nothing(track: StripState) -> bool:
