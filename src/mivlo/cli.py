@@ -323,6 +323,38 @@ def doctor(
 
 
 @app.command()
+def backup(
+    out: Annotated[Path, typer.Option("-o", "--output", help="the file to be written, .zip")],
+    song: Annotated[str | None, typer.Argument(help="a song's name or number")] = None,
+    every: Annotated[bool, typer.Option("--all", help="all songs")] = False,
+) -> None:
+    """Write songs with originals, decisions and history into a file, while everything runs."""
+    if (song is None) != every:
+        raise typer.BadParameter("give either a song or --all")
+    from mivlo.services.backup.saving import find_songs, save
+
+    if not out.parent.is_dir():
+        raise MivloError(f"Could not write {out}: there is no folder {out.parent}.")
+    saved = save(find_songs(song), out)
+    for notice in saved.notices:
+        typer.echo(f"mivlo: {notice}", err=True)
+    typer.echo(f"{_count(len(saved.songs), 'song')}, {_count(saved.originals, 'recording')} in {out}.")
+
+
+@app.command()
+def restore(file: Annotated[Path, typer.Argument(metavar="FILE.zip", help="a backup")]) -> None:
+    """Bring the songs of a backup back as new songs; what is there stays."""
+    from mivlo.services.backup.restoring import restore as bring_back
+
+    found = bring_back(_existing(file))
+    typer.echo(f"{_count(len(found), 'song')} restored.")
+
+
+def _count(number: int, what: str) -> str:
+    return f"{number} {what}{'' if number == 1 else 's'}"
+
+
+@app.command()
 def tidy(
     exports: Annotated[bool, typer.Option("--exports", help="remove the files of finished exports")] = False,
     caches: Annotated[bool, typer.Option("--caches", help="remove what can be made again")] = False,

@@ -40,6 +40,9 @@ class Settings(BaseSettings):
     demo: bool = Field(default=True, description="load the demo song into an empty database at the start")
     worker_threads: int = 2
     treated_cache_gb: float = Field(default=4.0, ge=0.0, description="what treated sounds may take on disk")
+    backup_dir: Path | None = Field(default=None, description="where all songs are backed up each night; empty: not")
+    backup_hour: int = Field(default=3, ge=0, le=23, description="after which hour of the night")
+    backups_kept: int = Field(default=7, ge=1, description="how many nightly backups stay")
     keep_free_mb: float = Field(
         default=256.0, ge=0.0, description="what imports and exports leave free on disk, for the database before all"
     )

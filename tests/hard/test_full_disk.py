@@ -167,6 +167,7 @@ def test_the_demo_on_a_disk_that_it_does_not_fit_on(disk: Path) -> None:
         (disk / "filler").unlink()
         made.start()
         until(lambda: made.up() or made.ended(), "it did not come up", 150)
+        assert made.up(), made.said()
         songs = httpx.get(f"{made.address}/api/songs").json()
         assert [s["tracks"] for s in songs] == [9]
 

@@ -2,6 +2,7 @@
 import { onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import AppHeader from "./components/AppHeader.vue";
+import AwayBar from "./components/AwayBar.vue";
 import KeysDialog from "./components/KeysDialog.vue";
 import TransportBar from "./components/transport/TransportBar.vue";
 import { useKeys } from "./lib/keys";
@@ -48,6 +49,7 @@ useKeys({
   <!-- what lies under a dialog can't be reached meanwhile -->
   <div class="app" :inert="help || asking">
     <AppHeader @help="help = true" @asking="asking = $event" />
+    <AwayBar />
     <RouterView class="view" />
     <TransportBar />
   </div>
@@ -55,6 +57,6 @@ useKeys({
 </template>
 
 <style scoped>
-.app { display: grid; grid-template-rows: 44px minmax(0, 1fr) 116px; height: 100%; }
-.view { min-height: 0; }
+.app { display: grid; grid-template-rows: 44px auto minmax(0, 1fr) 116px; height: 100%; }
+.view { grid-row: 3; min-height: 0; }
 </style>

@@ -36,6 +36,10 @@ class Upload:
         self._file.close()
         return self._hash.hexdigest()
 
+    def digest(self) -> str:
+        """The SHA-256 of what came so far."""
+        return self._hash.hexdigest()
+
     def drop(self) -> None:
         self._file.close()
         self.path.unlink(missing_ok=True)

@@ -6,6 +6,8 @@ import asyncio
 import logging
 import signal
 import time
+from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 import procrastinate
@@ -15,7 +17,9 @@ from sqlalchemy import inspect as inspect_database
 from sqlalchemy import text
 
 from mivlo.config import settings
+from mivlo.core.errors import MivloError
 from mivlo.jobs.running import run_task
+from mivlo.services.backup.saving import nightly
 from mivlo.services.recordings.sweeping import sweep
 from mivlo.services.tasks.tasks import take_up_orphans
 from mivlo.store.database import engine
@@ -53,7 +57,24 @@ def make_app(url: str | None = None) -> procrastinate.App:
     def sweep_up(timestamp: int) -> None:
         sweep()
 
+    @app.periodic(cron="*/10 * * * *")
+    @app.task(name="mivlo.nightly", queueing_lock="nightly", lock="nightly")
+    def back_up(timestamp: int) -> None:
+        back_up_if_due()
+
     return app
+
+
+def back_up_if_due() -> Path | None:
+    """The nightly backup, where one is wanted and due; asked often, so that a machine that slept makes it later."""
+    folder = settings().backup_dir
+    if folder is None:
+        return None
+    try:
+        return nightly(datetime.now(), folder, settings().backup_hour, settings().backups_kept)
+    except (MivloError, OSError):
+        log.exception("the nightly backup could not be made; it is tried again in ten minutes")
+        return None
 
 
 async def take_up_lost(app: procrastinate.App) -> int:

@@ -9,6 +9,7 @@ from typing import Any
 from mivlo.audio.room import DiskFull, is_full
 from mivlo.audio.working import Cancelled
 from mivlo.core.errors import MivloError
+from mivlo.services.backup.saving import run_backup
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.looking import request_stale, run_analysis
 from mivlo.services.handover.exporting import run_export
@@ -25,6 +26,7 @@ _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
     "import": run_import,
     "export": run_export,
     "analyse": run_analysis,
+    "backup": run_backup,
 }
 
 
@@ -43,7 +45,7 @@ def run_task(task_id: int) -> None:
             log.warning("the database broke off during task %s; it is taken up again", task_id)
             continue
         patiently(lambda: set_task(task_id, **ended))  # noqa: B023
-        if ended["state"] == "done" and task.kind != "export":
+        if ended["state"] == "done" and task.kind in ("import", "analyse"):
             # a new track wants to be looked at; one that was changed while it was, again
             patiently(lambda: look_again(task.song_id))
         return

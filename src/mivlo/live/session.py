@@ -32,6 +32,7 @@ from mivlo.services.recordings.importing import song_sources
 from mivlo.services.recordings.treated import known_treated, maker
 from mivlo.services.song.state import SongState, read_song
 from mivlo.store.database import session
+from mivlo.store.outages import is_away
 
 log = logging.getLogger("mivlo.live")
 
@@ -58,6 +59,11 @@ class _Read:
     song: SongState
     sources: dict[int, Samples]
     treated: dict[int, Samples]
+
+
+_last_read: dict[int, _Read] = {}
+"""Songs as they were last read, so that listening begins without the database, too."""
+_MOST_KNOWN = 8
 
 
 class LiveSession:
@@ -104,7 +110,7 @@ class LiveSession:
     async def run(self) -> None:
         """Serve until cancelled."""
         loop = asyncio.get_running_loop()
-        read = await asyncio.to_thread(self._read)
+        read = await self._read_patiently()
         for message in await loop.run_in_executor(_rendering, self._open, read):
             await self._send(message)
         try:
@@ -125,6 +131,23 @@ class LiveSession:
             if self._reading is not None:
                 self._reading.cancel()
             self._background.shutdown(wait=False, cancel_futures=True)
+
+    async def _read_patiently(self) -> _Read:
+        """The song. While the database is away: as it was last known here, else once it is back."""
+        told = False
+        while True:
+            try:
+                return await asyncio.to_thread(self._read)
+            except Exception as error:
+                if not is_away(error):
+                    raise
+            if self.song_id in _last_read:
+                self._outdated = True
+                return _last_read[self.song_id]
+            if not told:
+                told = True
+                await self._send(_json({"type": "waiting", "message": "The database is away; waiting for it."}))
+            await asyncio.sleep(READ_AGAIN_S)
 
     async def _read_anew(self, ended: int) -> None:
         """Read the song while it plays on; the next step takes it over and ends the first `ended` previews."""
@@ -177,10 +200,18 @@ class LiveSession:
 
     def _read(self) -> _Read:
         """From the database and the store; may take long where working copies have to be made."""
-        with session() as open_session:
-            song = read_song(open_session, self.song_id)
+        try:
+            with session() as open_session:
+                song = read_song(open_session, self.song_id)
+        except MivloError:
+            _last_read.pop(self.song_id, None)
+            raise
         sources = song_sources(song, skip_missing=True)
-        return _Read(song, sources, known_treated(song, sources))
+        read = _Read(song, sources, known_treated(song, sources))
+        _last_read[self.song_id] = read
+        while len(_last_read) > _MOST_KNOWN:
+            _last_read.pop(next(iter(_last_read)), None)
+        return read
 
     def _take_passage(self, song: SongState) -> None:
         passage = None

@@ -2,6 +2,7 @@
 
 MivloError (core)            400  a sentence for a musician
 ├── NotFound                 404
+├── AlreadyMade              200  a change that was sent again; the present state is the answer
 ├── StaleRevision            409  somebody else changed the same thing meanwhile
 ├── NothingToUndo            409
 ├── ChangedSince             409  an undo would take back somebody's later work
@@ -29,6 +30,14 @@ class StaleRevision(MivloError):
             "make your change again if it is still needed."
         )
         self.song_id, self.wanted, self.present = song_id, wanted, present
+
+
+class AlreadyMade(MivloError):
+    """A change that was sent again had been made; only its answer was lost."""
+
+    def __init__(self, song_id: int) -> None:
+        super().__init__("This change was made already.")
+        self.song_id = song_id
 
 
 class NothingToUndo(MivloError):

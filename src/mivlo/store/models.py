@@ -242,6 +242,7 @@ class Edit(Base):
     kind : "change"; "undo" and "redo" of the edit `of_id`; "go" to how things stood behind the edit `of_id`.
     begins_id : the first step of the gesture that this step goes on with; they are undone together.
     page : who made it, as the page calls itself.
+    change : what the page calls the change, so that it is not made twice.
     """
 
     __tablename__ = "edits"
@@ -253,6 +254,7 @@ class Edit(Base):
     of_id: Mapped[int | None] = mapped_column(ForeignKey("edits.id", ondelete="CASCADE"))
     begins_id: Mapped[int | None] = mapped_column(ForeignKey("edits.id", ondelete="CASCADE"))
     page: Mapped[str] = mapped_column(Text, default="", server_default="")
+    change: Mapped[str] = mapped_column(Text, default="", server_default="")
     label: Mapped[str] = mapped_column(Text)
     forward: Mapped[list[Json]] = mapped_column(JSONB)
     backward: Mapped[list[Json]] = mapped_column(JSONB)
@@ -263,6 +265,7 @@ class Edit(Base):
         CheckConstraint("(kind = 'change') = (of_id IS NULL)", name="edits_of_another"),
         Index("edits_of_song", "song_id", "id"),
         Index("edits_of_edit", "of_id"),
+        Index("edits_of_change", "song_id", "change", postgresql_where=text("change <> ''")),
     )
 
 
@@ -285,7 +288,7 @@ class TaskRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
     __table_args__ = (
-        CheckConstraint("kind IN ('import','export','analyse')", name="tasks_kind_known"),
+        CheckConstraint("kind IN ('import','export','analyse','backup')", name="tasks_kind_known"),
         CheckConstraint("state IN ('waiting','running','done','failed','cancelled')", name="tasks_state_known"),
         CheckConstraint("progress BETWEEN 0 AND 1", name="tasks_progress_range"),
         Index(

@@ -18,6 +18,7 @@ from mivlo.live.warming import warm_up
 from mivlo.services.recordings.treated import maker
 from mivlo.web import errors, live, signing_in
 from mivlo.web.bounds import Bounds
+from mivlo.web.changes import NamedChanges
 from mivlo.web.doors import Doors, served_names
 from mivlo.web.events import Hub
 from mivlo.web.headers import SafeHeaders
@@ -42,6 +43,7 @@ def make_app() -> FastAPI:
     password = settings().password.get_secret_value()
     app.state.sign_in = SignIn(password, settings().data_dir / "session-key") if password else None
     # the last one added sees a request first
+    app.add_middleware(NamedChanges)
     app.add_middleware(Bounds)
     if app.state.sign_in is not None:
         app.add_middleware(SignedIn, sign_in=app.state.sign_in)

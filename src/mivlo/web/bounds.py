@@ -10,8 +10,13 @@ MOST_BYTES = 1 << 20
 """The largest song's changes need a tenth of it."""
 
 
+def _is_streamed(path: str) -> bool:
+    """What is bounded by its own rules as it comes: recordings and backups."""
+    return path.endswith("/files") or path == "/api/restore"
+
+
 class Bounds:
-    """Middleware that refuses larger bodies. What is streamed by its own rules, the upload of files, passes.
+    """Middleware that refuses larger bodies, but for those that are streamed to disk.
 
     Parameters
     ----------
@@ -23,7 +28,7 @@ class Bounds:
         self._app, self._most = app, most
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] != "http" or scope["method"] in ("GET", "HEAD") or scope["path"].endswith("/files"):
+        if scope["type"] != "http" or scope["method"] in ("GET", "HEAD") or _is_streamed(scope["path"]):
             return await self._app(scope, receive, send)
         body = bytearray()
         while True:

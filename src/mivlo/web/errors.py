@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from http import HTTPStatus
+from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -15,7 +16,7 @@ from mivlo.audio.room import DiskFull, is_full
 from mivlo.core.errors import MivloError
 from mivlo.description import out_of_bounds
 from mivlo.jobs.running import FULL, INSIDE
-from mivlo.services.errors import ChangedSince, NotFound, NothingToUndo, NotReady, StaleRevision
+from mivlo.services.errors import AlreadyMade, ChangedSince, NotFound, NothingToUndo, NotReady, StaleRevision
 from mivlo.services.recordings.tidying import advice
 from mivlo.services.song.state import read_song
 from mivlo.store import outages
@@ -43,13 +44,18 @@ def _full(said: str) -> JSONResponse:
     return problem(507, f"{said} {advice()}")
 
 
-def _with_state(error: StaleRevision) -> JSONResponse:
+def _state(song_id: int, page: str) -> dict[str, Any] | None:
+    """The present state of a song; None where it was deleted meanwhile."""
     try:
         with session() as open_session:
-            song = SongOut.model_validate(read_song(open_session, error.song_id))
-    except NotFound:  # deleted meanwhile
-        return problem(409, str(error))
-    return problem(409, str(error), song=song.model_dump(mode="json"))
+            return SongOut.model_validate(read_song(open_session, song_id, page)).model_dump(mode="json")
+    except NotFound:
+        return None
+
+
+def _with_state(error: StaleRevision, page: str) -> JSONResponse:
+    song = _state(error.song_id, page)
+    return problem(409, str(error)) if song is None else problem(409, str(error), song=song)
 
 
 def install(app: FastAPI) -> None:
@@ -58,7 +64,13 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(StaleRevision)
     async def stale(request: Request, error: StaleRevision) -> JSONResponse:
         """With the present state beside, so that the page need not ask for it."""
-        return await run_in_threadpool(_with_state, error)
+        return await run_in_threadpool(_with_state, error, request.headers.get("mivlo-page", ""))
+
+    @app.exception_handler(AlreadyMade)
+    async def made(request: Request, error: AlreadyMade) -> JSONResponse:
+        """As if it had been made now."""
+        page = request.headers.get("mivlo-page", "")
+        return JSONResponse(await run_in_threadpool(_state, error.song_id, page))
 
     @app.exception_handler(MivloError)
     async def refused(request: Request, error: MivloError) -> JSONResponse:

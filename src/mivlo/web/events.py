@@ -25,6 +25,8 @@ SETTLED_S = 0.5
 """A song that has not been changed for so long is looked at again."""
 
 
+AGAIN_S = 0.5
+"""How soon the database is tried again."""
 MOST_SUBSCRIBERS = 400
 """Pages that follow a song or listen; each takes a connection and some memory."""
 
@@ -44,6 +46,7 @@ class Hub:
     def __init__(self, settled: Callable[[int], object] = lambda song_id: None) -> None:
         self._queues: dict[int, set[asyncio.Queue[Event]]] = {}
         self._task: asyncio.Task[None] | None = None
+        self._here = True
         self._settled = settled
         self._due: dict[int, asyncio.TimerHandle] = {}
         self._running: set[asyncio.Task[None]] = set()
@@ -64,6 +67,11 @@ class Hub:
             self._queues[song_id].discard(queue)
             if not self._queues[song_id]:
                 del self._queues[song_id]
+
+    @property
+    def database_is_here(self) -> bool:
+        """Whether the database could be reached when it was last tried."""
+        return self._here
 
     def publish(self, event: Event) -> None:
         for queue in self._queues.get(int(event["song_id"]), ()):
@@ -98,10 +106,9 @@ class Hub:
             self._task.cancel()
             await asyncio.gather(self._task, *self._running, return_exceptions=True)
 
-    def _told_nothing(self) -> None:
-        """What was told before we listened has reached nobody: everybody asks again."""
+    def _tell_all(self, kind: str) -> None:
         for song_id in list(self._queues):
-            self.publish({"song_id": song_id, "kind": "ready"})
+            self.publish({"song_id": song_id, "kind": kind})
 
     async def _listen(self) -> None:
         while True:
@@ -109,7 +116,8 @@ class Hub:
                 connection = await psycopg.AsyncConnection.connect(settings().libpq_url, autocommit=True)
                 async with connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
-                    self._told_nothing()
+                    self._here = True
+                    self._tell_all("ready")  # what was told before we listened has reached nobody: all ask again
                     async for notice in connection.notifies():
                         event = json.loads(notice.payload)
                         self.publish(event)
@@ -117,4 +125,6 @@ class Hub:
                             self._changed(int(event["song_id"]))
             except psycopg.OperationalError:
                 log.warning("the database is not reachable; trying again")
-                await asyncio.sleep(1.0)
+                self._here = False
+                self._tell_all("away")
+                await asyncio.sleep(AGAIN_S)

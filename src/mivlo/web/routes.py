@@ -14,11 +14,13 @@ from sse_starlette import EventSourceResponse
 from starlette.concurrency import run_in_threadpool
 
 from mivlo.audio.decode import LARGEST_BYTES
+from mivlo.audio.originals import Upload
 from mivlo.core import spectra
 from mivlo.core.errors import BadAudio
 from mivlo.description import read_entry
 from mivlo.jobs import queue
 from mivlo.jobs.running import look_again
+from mivlo.services.backup import restoring, saving
 from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, sheets
@@ -44,6 +46,7 @@ Page = Annotated[
     ),
 ]
 Seconds = Annotated[float, Query(ge=0, le=1e6, allow_inf_nan=False)]
+MOST_BACKUP_BYTES = 64 * 1024**3
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
 
@@ -58,8 +61,8 @@ def _given(body: Any) -> dict[str, Any]:
 
 
 @api.get("/health", response_model=s.Health)
-def health() -> Any:
-    return {"database": True, "workers": queue.live_workers()}
+def health(request: Request) -> Any:
+    return {"database": True, "workers": queue.live_workers(), "signed_in": request.app.state.sign_in is not None}
 
 
 @api.get("/disk", response_model=s.DiskOut)
@@ -144,13 +147,13 @@ def go_to(song_id: Id, edit_id: Id, page: Page = "") -> Any:
 
 @api.get("/songs/{song_id}/events")
 async def events(song_id: Id, request: Request) -> EventSourceResponse:
-    """Server-sent events: `song` with its revision, `task` with its values."""
+    """Server-sent events: `song` with its revision, `task` with its values, `away` and `ready`: of the database."""
 
     request.app.state.hub.check_room()
 
     async def stream() -> AsyncIterator[dict[str, str]]:
         async with request.app.state.hub.subscribe(song_id) as waiting:
-            yield {"event": "ready", "data": "{}"}
+            yield {"event": "ready" if request.app.state.hub.database_is_here else "away", "data": "{}"}
             while True:
                 event = await waiting.get()
                 yield {"event": event["kind"], "data": orjson.dumps(event).decode()}
@@ -165,21 +168,15 @@ async def events(song_id: Id, request: Request) -> EventSourceResponse:
 async def upload(song_id: Id, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = "") -> Any:
     """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
     await run_in_threadpool(_song, song_id)
-    stated = request.headers.get("content-length", "")
-    expected = min(int(stated), LARGEST_BYTES) if stated.isascii() and stated.isdigit() else 0
-    incoming = await run_in_threadpool(files.originals().upload, name, expected)
+    incoming = await _receive(request, name, LARGEST_BYTES)
     try:
-        async for chunk in request.stream():
-            if incoming.size + len(chunk) > LARGEST_BYTES:
-                raise BadAudio(f"Could not read {name}: it is larger than 2 GB. Split it or export it as FLAC.")
-            await run_in_threadpool(incoming.write, chunk)
         return await run_in_threadpool(_finish_upload, song_id, name, incoming, page)
     except BaseException:
         incoming.drop()
         raise
 
 
-def _finish_upload(song_id: int, name: str, incoming: Any, page: str) -> s.TaskOut:
+def _finish_upload(song_id: int, name: str, incoming: Upload, page: str) -> s.TaskOut:
     digest = files.originals().keep(incoming, name)
     task = importing.request_import(song_id, name, digest, page=page)
     return s.TaskOut.model_validate(task)
@@ -394,6 +391,40 @@ def export(song_id: Id, body: s.NewExport) -> Any:
     options = exporting.ExportOptions(tuple(body.track_ids), body.depth, body.container, body.original_rate)
     task = exporting.request_export(song_id, options)
     return task
+
+
+@api.post("/songs/{song_id}/backups", response_model=s.TaskOut, status_code=202)
+def back_up(song_id: Id) -> Any:
+    """A backup of a song as a file to be fetched: originals, decisions, history."""
+    return saving.request_backup(song_id)
+
+
+@api.post("/restore", response_model=s.Restored, status_code=201)
+async def restore(request: Request, name: Annotated[str, Query(max_length=300)] = "the backup") -> Any:
+    """Bring the songs of a backup back as new songs: its bytes as the body, streamed to disk."""
+    incoming = await _receive(request, name, MOST_BACKUP_BYTES)
+    try:
+        await run_in_threadpool(incoming.close)
+        return {"song_ids": await run_in_threadpool(restoring.restore, incoming.path, name)}
+    finally:
+        incoming.drop()
+
+
+async def _receive(request: Request, name: str, most: int) -> Upload:
+    """The body of a request in a file of ours; dropped again where it can't be had whole."""
+    stated = request.headers.get("content-length", "")
+    expected = min(int(stated), most) if stated.isascii() and stated.isdigit() else 0
+    incoming = await run_in_threadpool(files.originals().upload, name, expected)
+    try:
+        async for chunk in request.stream():
+            if incoming.size + len(chunk) > most:
+                larger = f"it is larger than {most // 1024**3} GB"
+                raise BadAudio(f"Could not read {name}: {larger}. Split it, or export it as FLAC.")
+            await run_in_threadpool(incoming.write, chunk)
+    except BaseException:
+        incoming.drop()
+        raise
+    return incoming
 
 
 @api.get("/tasks/{task_id}/files/{name}", response_class=FileResponse)

@@ -197,6 +197,7 @@ class AnalysisOut(_Out):
 class Health(_Out):
     database: bool
     workers: int
+    signed_in: bool
 
 
 class DiskOut(_Out):
@@ -214,6 +215,10 @@ class Freed(_Out):
 class Tidy(_In):
     exports: bool = False
     caches: bool = False
+
+
+class Restored(_Out):
+    song_ids: list[int]
 
 
 class NewSong(_In):

@@ -17,11 +17,17 @@ export type Edit = components["schemas"]["EditOut"];
 
 export type Strip = components["schemas"]["StripOut"];
 
-export const api = createClient<paths>({
-  baseUrl: location.origin,
-  headers: { "Mivlo-Page": pageId() },
-  fetch: (request) => fetch(request),
-});
+const client = (headers: Record<string, string> = {}) =>
+  createClient<paths>({
+    baseUrl: location.origin,
+    headers: { "Mivlo-Page": pageId(), ...headers },
+    fetch: (request) => fetch(request),
+  });
+
+export const api = client();
+
+/** Calls of one change, which has a name: sent again because the answer was lost, it is not made twice. */
+export const changing = (name: string): typeof api => client({ "Mivlo-Change": name });
 
 /** The server said no; the message is meant for the user. */
 export class Refusal extends Error {
@@ -47,6 +53,11 @@ function sentence(error: unknown, status: number): string {
   return `The server answered ${status}. Run "mivlo doctor" to see what is wrong.`;
 }
 
+/** The session has ended, or there was none. */
+function signIn(): void {
+  location.assign(`/sign-in?next=${encodeURIComponent(location.pathname)}`);
+}
+
 export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>;
   try {
@@ -54,6 +65,7 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new Refusal("The server is not reachable. Is it still running?", 0);
   }
+  if (answer.response.status === 401) signIn();
   if (!answer.response.ok) {
     const { song = null } = (answer.error ?? {}) as { song?: Song | null };
     throw new Refusal(sentence(answer.error, answer.response.status), answer.response.status, song);
@@ -68,17 +80,24 @@ export async function bytes(address: string, signal?: AbortSignal): Promise<Arra
   return response.arrayBuffer();
 }
 
-/** Send a file as it is, with progress from 0 to 1. */
-export function upload(songId: number, file: File, progress: (share: number) => void): Promise<Task> {
+/** Send a recording as it is, with progress from 0 to 1; the task that reads it. */
+export const upload = (songId: number, file: File, progress: (share: number) => void): Promise<Task> =>
+  send(`/api/songs/${songId}/files`, file, 202, progress);
+
+/** Send a backup; the songs that it brought back. */
+export const restore = (file: File, progress: (share: number) => void): Promise<{ song_ids: number[] }> =>
+  send("/api/restore", file, 201, progress);
+
+function send<T>(address: string, file: File, wanted: number, progress: (share: number) => void): Promise<T> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", `/api/songs/${songId}/files?name=${encodeURIComponent(file.name)}`);
+    request.open("POST", `${address}?name=${encodeURIComponent(file.name)}`);
     request.setRequestHeader("Mivlo-Page", pageId());
     request.responseType = "json";
     request.upload.onprogress = (event) => progress(event.lengthComputable ? event.loaded / event.total : 0);
     request.onload = () =>
-      request.status === 202
-        ? resolve(request.response as Task)
+      request.status === wanted
+        ? resolve(request.response as T)
         : reject(new Refusal(sentence(request.response, request.status), request.status));
     request.onerror = () => reject(new Refusal(`Could not send ${file.name}: the server is not reachable.`, 0));
     request.send(file);

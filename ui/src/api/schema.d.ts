@@ -21,6 +21,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/disk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Disk
+         * @description What is free, and what exports and caches take.
+         */
+        get: operations["disk_api_disk_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disk/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tidy
+         * @description Remove exports or caches; originals and songs are never touched.
+         */
+        post: operations["tidy_api_disk_tidy_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs": {
         parameters: {
             query?: never;
@@ -141,7 +181,7 @@ export interface paths {
         };
         /**
          * Events
-         * @description Server-sent events: `song` with its revision, `task` with its values.
+         * @description Server-sent events: `song` with its revision, `task` with its values, `away` and `ready`: of the database.
          */
         get: operations["events_api_songs__song_id__events_get"];
         put?: never;
@@ -558,6 +598,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Back Up
+         * @description A backup of a song as a file to be fetched: originals, decisions, history.
+         */
+        post: operations["back_up_api_songs__song_id__backups_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Restore
+         * @description Bring the songs of a backup back as new songs: its bytes as the body, streamed to disk.
+         */
+        post: operations["restore_api_restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tasks/{task_id}/files/{name}": {
         parameters: {
             query?: never;
@@ -719,6 +799,18 @@ export interface components {
          */
         Depth: "16" | "24" | "32f";
         /**
+         * DiskOut
+         * @description Bytes: free, and what exports and caches take that could be freed.
+         */
+        DiskOut: {
+            /** Free */
+            free: number;
+            /** Exports */
+            exports: number;
+            /** Caches */
+            caches: number;
+        };
+        /**
          * EditOut
          * @description A line of the history. Lines of one step share its `step_id`; `of_id` is what an undo, redo or go is of.
          */
@@ -855,6 +947,11 @@ export interface components {
             /** Findings */
             findings: components["schemas"]["FindingOut"][];
         };
+        /** Freed */
+        Freed: {
+            /** Freed */
+            freed: number;
+        };
         /** HTTPValidationError */
         HTTPValidationError: {
             /** Detail */
@@ -866,6 +963,8 @@ export interface components {
             database: boolean;
             /** Workers */
             workers: number;
+            /** Signed In */
+            signed_in: boolean;
         };
         /**
          * Kind
@@ -954,6 +1053,11 @@ export interface components {
             frequency_hz: number;
             /** Track Ids */
             track_ids: number[];
+        };
+        /** Restored */
+        Restored: {
+            /** Song Ids */
+            song_ids: number[];
         };
         /**
          * Role
@@ -1409,6 +1513,19 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** Tidy */
+        Tidy: {
+            /**
+             * Exports
+             * @default false
+             */
+            exports: boolean;
+            /**
+             * Caches
+             * @default false
+             */
+            caches: boolean;
+        };
         /** TrackChange */
         TrackChange: {
             /** Revision */
@@ -1515,6 +1632,59 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+        };
+    };
+    disk_api_disk_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiskOut"];
+                };
+            };
+        };
+    };
+    tidy_api_disk_tidy_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tidy"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Freed"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
                 };
             };
         };
@@ -2685,6 +2855,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    back_up_api_songs__song_id__backups_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    restore_api_restore_post: {
+        parameters: {
+            query?: {
+                name?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restored"];
                 };
             };
             /** @description Validation Error */

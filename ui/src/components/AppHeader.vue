@@ -2,15 +2,18 @@
 /** Name, song, views, what was saved, undo and redo, help. */
 import { useDark } from "@vueuse/core";
 import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from "element-plus";
-import { computed, ref, watch } from "vue";
+import { computed, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { writeTime } from "../lib/notes";
 import { complain } from "../lib/complain";
+import { api, ask } from "../api/client";
+import { useAway } from "../stores/away";
 import { useSong } from "../stores/song";
 import { useChanges } from "../stores/changes";
 
 const song = useSong();
 const changes = useChanges();
+const away = useAway();
 const router = useRouter();
 const making = ref(false);
 const name = ref("");
@@ -28,7 +31,16 @@ const facts = computed(() => {
   const s = song.song;
   return s ? `${s.tracks.length} tracks · ${writeTime(s.duration_s, 0)} · ${s.sample_rate / 1000} kHz` : "";
 });
-const saved = computed(() => (changes.savedAt ? `Saved ${changes.savedAt.toTimeString().slice(0, 5)}` : "All saved"));
+const saved = computed(() => {
+  if (away.missing) return away.waiting ? "Not saved" : "Nothing to save";
+  if (away.waiting) return "Saving …";
+  return changes.savedAt ? `Saved ${changes.savedAt.toTimeString().slice(0, 5)}` : "All saved";
+});
+const signedIn = ref(false);
+onMounted(async () => {
+  const health = await ask(api.GET("/api/health")).catch(() => null);
+  signedIn.value = health?.signed_in ?? false;
+});
 
 function choose(value: number | string): void {
   if (value === "new") {
@@ -69,6 +81,7 @@ async function create(): Promise<void> {
       <button type="button" class="plain small" :disabled="!song.song?.redo_label" :title="song.song?.redo_label ? `Redo: ${song.song.redo_label}` : 'Nothing to redo'" @click="changes.redo()">Redo</button>
       <button type="button" class="plain small" :aria-pressed="night" @click="night = !night">Night</button>
       <button type="button" class="plain small" @click="emit('help')">Keys</button>
+      <form v-if="signedIn" method="post" action="/sign-out"><button class="plain small">Sign out</button></form>
     </span>
     <ElDialog v-model="making" append-to-body title="New song" width="380px">
       <form @submit.prevent="create">

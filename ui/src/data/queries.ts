@@ -89,6 +89,8 @@ export const waveformQuery = (id: number, track: number, recording: string, dura
     structuralSharing: false,
   });
 
+export const diskQuery = () => queryOptions({ queryKey: ["disk"], queryFn: () => ask(api.GET("/api/disk")), staleTime: 0 });
+
 /** Something of the song was changed: what was told of it is asked for again where it is shown. */
 export function songChanged(id: number): Promise<unknown> {
   return Promise.all([
@@ -96,6 +98,9 @@ export function songChanged(id: number): Promise<unknown> {
     foundAnew(id),
   ]);
 }
+
+/** What could not be had is asked for again. */
+export const failedAgain = () => cache.invalidateQueries({ predicate: (query) => query.state.status === "error" });
 
 /** What stands out was looked for again, or decided. */
 export function foundAnew(id: number): Promise<unknown> {

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { noteOf, readNumber, writeHz, writeNote, writeTime } from "./notes";
+import { noteOf, readNumber, writeHz, writeNote, writeTime, writeSize } from "./notes";
 
 describe("notes", () => {
   it("follow ISO 16 in equal temperament", () => {
@@ -25,5 +25,11 @@ describe("figures", () => {
     expect(readNumber("\u22124.5 dB")).toBe(-4.5);
     expect(readNumber("loud")).toBeNull();
     expect(readNumber("")).toBeNull();
+  });
+});
+
+describe("sizes", () => {
+  it.each([[0, "0 kB"], [999, "1 kB"], [1_000_000, "1.0 MB"], [48_230_000, "48.2 MB"], [12_340_000_000, "12.3 GB"]])("of %d bytes are written for people", (bytes, text) => {
+    expect(writeSize(bytes)).toBe(text);
   });
 });

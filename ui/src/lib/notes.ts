@@ -57,3 +57,9 @@ export function readNumber(text: string): number | null {
   const value = Number(match[1]) * (match[2] ? 1000 : 1);
   return Number.isFinite(value) ? value : null;
 }
+
+/** A size in bytes for people. */
+export function writeSize(bytes: number): string {
+  if (bytes >= 1e9) return `${(bytes / 1e9).toFixed(1)} GB`;
+  return bytes >= 1e6 ? `${(bytes / 1e6).toFixed(1)} MB` : `${Math.round(bytes / 1e3)} kB`;
+}

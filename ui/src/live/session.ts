@@ -4,6 +4,7 @@ import { useWebSocket } from "@vueuse/core";
 import { defineStore } from "pinia";
 import { reactive, ref, shallowRef } from "vue";
 import { complain } from "../lib/complain";
+import { useAway } from "../stores/away";
 import type { Move, NewMove } from "../lib/moves";
 import { CURVES, type Curves, SOUND, type Sound, SPECTRUM, type Spectrum, decode } from "./messages";
 
@@ -58,7 +59,10 @@ interface Report {
   limiter_db: number;
 }
 
-type Told = Hello | State | Report | { type: "error"; message: string };
+type Told = Hello | State | Report | { type: "error"; message: string } | { type: "waiting"; message: string };
+
+/** After a longer break nobody wants to be startled. */
+const PLAYS_ON_MS = 15_000;
 
 const EMPTY_STATE: Omit<State, "type"> = {
   playing: false, position_s: 0, passage: null, looping: true, focus: null, scope: "mix", signal: "treated",
@@ -69,6 +73,7 @@ const EMPTY_REPORT: Omit<Report, "type"> = {
 };
 
 export const useLive = defineStore("live", () => {
+  const away = useAway();
   const connected = ref(false);
   const state = reactive({ ...EMPTY_STATE });
   const report = reactive({ ...EMPTY_REPORT });
@@ -89,6 +94,9 @@ export const useLive = defineStore("live", () => {
   let epoch = 0;
   let blocks: { firstFrame: number; position: number; frames: number }[] = [];
   const asked = new Map<number, number>();
+  /** How a session stood that was lost: the next one of the same song begins there. */
+  let before: { state: typeof state; position: number; lostAt: number } | null = null;
+  let own: { passage: [number | null, number | null] | null; probe: ProbeValues | null } = { passage: null, probe: null };
 
   const address = ref<string | undefined>();
   const { ws, close } = useWebSocket(address, {
@@ -103,6 +111,7 @@ export const useLive = defineStore("live", () => {
     },
     onDisconnected: (socket) => {
       if (socket !== ws.value) return;
+      if (connected.value) before = { state: { ...state }, position: position.value, lostAt: performance.now() };
       connected.value = false;
       Object.assign(state, { ...EMPTY_STATE, focus: state.focus, scope: state.scope, signal: state.signal });
     },
@@ -134,6 +143,8 @@ export const useLive = defineStore("live", () => {
   /** Nothing is known of the session any more. */
   function rest(): void {
     connected.value = false;
+    before = null;
+    own = { passage: null, probe: null };
     flush();
     Object.assign(state, EMPTY_STATE);
     curves.value = spectrum.value = null;
@@ -160,8 +171,9 @@ export const useLive = defineStore("live", () => {
         setRate(message.sample_rate);
         grid.value = message.grid_hz;
         spectrumGrid.value = message.spectrum_hz;
-        connected.value = true;
         flush();
+        resume();
+        connected.value = true;
         break;
       case "state":
         Object.assign(state, message);
@@ -174,9 +186,29 @@ export const useLive = defineStore("live", () => {
       case "report":
         Object.assign(report, message);
         break;
+      case "waiting":
+        away.lost("database");
+        break;
       case "error":
         complain(message.message);
     }
+  }
+
+  /** A new session begins where the old one was; it plays on if that was a moment ago. */
+  function resume(): void {
+    if (!before) return;
+    const { state: was, position: at, lostAt } = before;
+    before = null;
+    send({ type: "focus", track_id: was.focus });
+    send({ type: "scope", scope: was.scope, placed: was.placed });
+    send({ type: "signal", signal: was.signal });
+    send({ type: "match", on: was.matching });
+    send({ type: "loop", on: was.looping });
+    if (own.passage) send({ type: "passage", from_s: own.passage[0], to_s: own.passage[1] });
+    if (was.only.length) send({ type: "only", move_ids: was.only });
+    if (own.probe) send({ type: "probe", probe: own.probe });
+    send({ type: "seek", at_s: at });
+    if (was.playing && performance.now() - lostAt < PLAYS_ON_MS) send({ type: "play" });
   }
 
   function heard(data: ArrayBuffer): void {
@@ -215,12 +247,12 @@ export const useLive = defineStore("live", () => {
       player = new AudioWorkletNode(context, "mivlo-player", { numberOfInputs: 0, outputChannelCount: [2] });
       player.connect(context.destination);
       player.port.postMessage({ flush: epoch });
-      let before = -1;
+      let counted = -1;
       player.port.onmessage = ({ data }: MessageEvent<{ played: number; dropped: number; epoch: number }>) => {
         dropped.value = data.dropped;
-        if (data.epoch !== epoch || data.played === before) return;
+        if (data.epoch !== epoch || data.played === counted) return;
         if (!post({ type: "played", frames: data.played, dropped: data.dropped })) return;
-        before = data.played;
+        counted = data.played;
         follow(data.played);
       };
     }
@@ -238,6 +270,7 @@ export const useLive = defineStore("live", () => {
   }
 
   function setProbe(probe: ProbeValues | null): void {
+    own.probe = probe;
     send({ type: "probe", probe });
   }
 
@@ -254,7 +287,10 @@ export const useLive = defineStore("live", () => {
       send({ type: "seek", at_s: at });
     },
     /** What this listener loops for now; the song's passage stays as it is saved. */
-    setPassage: (from: number | null, to: number | null) => send({ type: "passage", from_s: from, to_s: to }),
+    setPassage(from: number | null, to: number | null) {
+      own.passage = [from, to];
+      send({ type: "passage", from_s: from, to_s: to });
+    },
     setLoop: (on: boolean) => send({ type: "loop", on }),
     setFocus: (trackId: number | null) => send({ type: "focus", track_id: trackId }),
     /** Alone at its own fader, so that nothing leaps. */

@@ -4,18 +4,21 @@ import { useMutation } from "@tanstack/vue-query";
 import { defineStore } from "pinia";
 import { ref } from "vue";
 import type { paths } from "../api/schema";
-import { type Song, type Track, Refusal, api, ask } from "../api/client";
+import { type Song, type Track, Refusal, type api, ask, changing } from "../api/client";
 import { cache } from "../data/cache";
 import { foundAnew, songChanged } from "../data/queries";
 import { complain } from "../lib/complain";
 import { type Move, type NewMove, valuesOf } from "../lib/moves";
+import { useAway } from "./away";
 import { useSong } from "./song";
 
 type Body = paths["/api/songs/{song_id}/tracks/{track_id}/moves"]["post"]["requestBody"]["content"]["application/json"];
 type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo">>;
-type Call = (now: Song) => Promise<Song>;
+type Api = typeof api;
+type Call = (now: Song, api: Api) => Promise<Song>;
 interface Change {
-  readonly call: Call;
+  /** Makes it; called when its turn has come. */
+  readonly turn: () => Promise<Song>;
   /** Whether what stands out may be told otherwise after it. */
   readonly findings: boolean;
 }
@@ -26,15 +29,13 @@ const stripOf = (now: Song, moveId: number) => now.strips.find((x) => x.moves.so
 
 export const useChanges = defineStore("changes", () => {
   const open = useSong();
+  const away = useAway();
   const savedAt = ref<Date | null>(null);
 
   const made = useMutation(
     {
       scope: { id: "changes of the song" },
-      mutationFn: ({ call }: Change) => {
-        if (!open.song) throw new Refusal("There is no song to change.", 0);
-        return call(open.song);
-      },
+      mutationFn: ({ turn }: Change) => turn(),
       onSuccess: (told: Song, { findings }: Change) => {
         open.take(told);
         savedAt.value = new Date();
@@ -51,7 +52,17 @@ export const useChanges = defineStore("changes", () => {
   );
 
   /** Whether it was done. */
-  const change = (call: Call, findings = true): Promise<boolean> => made.mutateAsync({ call, findings }).then(() => true, () => false);
+  function change(call: Call, findings = true): Promise<boolean> {
+    const named = changing(crypto.getRandomValues(new Uint32Array(4)).join("-"));
+    // what it is made against stays the same however often it is sent
+    let against: Song | null = null;
+    const { turn } = away.patiently(() => {
+      against ??= open.song;
+      if (!against) throw new Refusal("There is no song to change.", 404);
+      return call(against, named);
+    });
+    return made.mutateAsync({ turn, findings }).then(() => true, () => false);
+  }
 
   const at = () => ({ song_id: open.id });
   const track = (trackId: number) => ({ song_id: open.id, track_id: trackId });
@@ -61,52 +72,52 @@ export const useChanges = defineStore("changes", () => {
   return {
     savedAt,
     rename: (name: string) =>
-      change(({ outline }) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, name } }))),
+      change(({ outline }, api) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, name } }))),
     setPassage: (from: number | null, to: number | null) =>
-      change(({ outline }) =>
+      change(({ outline }, api) =>
         ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, passage_from_s: from, passage_to_s: to } })),
       ),
     changeTrack: (trackId: number, values: StripValues) =>
-      change((now) =>
+      change((now, api) =>
         ask(api.PATCH("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...values } })),
         false, // a dragged fader saves many times a second; a look that follows is told by itself
       ),
     deleteTrack: (trackId: number) =>
-      change((now) =>
+      change((now, api) =>
         ask(api.DELETE("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId), query: strip(now, trackId) } })),
       ),
     reorder: (order: number[]) =>
-      change(({ outline }) => ask(api.PUT("/api/songs/{song_id}/order", { params: { path: at() }, body: { outline, order } }))),
+      change(({ outline }, api) => ask(api.PUT("/api/songs/{song_id}/order", { params: { path: at() }, body: { outline, order } }))),
     addMove: (trackId: number, values: NewMove) =>
-      change((now) => {
+      change((now, api) => {
         const body = { ...strip(now, trackId), ...values } as Body;
         return ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/moves", { params: { path: track(trackId) }, body }));
       }),
     changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>) =>
-      change((now) =>
+      change((now, api) =>
         ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", {
           params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), ...values },
         })),
       ),
     deleteMove: (moveId: number) =>
-      change((now) =>
+      change((now, api) =>
         ask(api.DELETE("/api/songs/{song_id}/moves/{move_id}", {
           params: { path: move(moveId), query: strip(now, stripOf(now, moveId)) },
         })),
       ),
     lookInPassage: (on: boolean) =>
-      change(({ outline }) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, look_in_passage: on } }))),
+      change(({ outline }, api) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, look_in_passage: on } }))),
     /** Make the proposed move, or the one into which it was adjusted. */
     acceptFinding: (findingId: number, adjusted: Move | null = null) =>
-      change(() => {
+      change((_, api) => {
         const body = { move: adjusted && (valuesOf(adjusted) as Body) };
         return ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/accept", { params: { path: finding(findingId) }, body }));
       }),
     rejectFinding: (findingId: number) =>
-      change(() => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: {} }))),
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: {} }))),
     reopenFinding: (findingId: number) =>
-      change(() => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reopen", { params: { path: finding(findingId) }, body: {} }))),
-    undo: () => change(() => ask(api.POST("/api/songs/{song_id}/undo", { params: { path: at() } }))),
-    redo: () => change(() => ask(api.POST("/api/songs/{song_id}/redo", { params: { path: at() } }))),
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reopen", { params: { path: finding(findingId) }, body: {} }))),
+    undo: () => change((_, api) => ask(api.POST("/api/songs/{song_id}/undo", { params: { path: at() } }))),
+    redo: () => change((_, api) => ask(api.POST("/api/songs/{song_id}/redo", { params: { path: at() } }))),
   };
 });

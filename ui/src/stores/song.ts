@@ -8,8 +8,10 @@ import { type Song, type Track, api, ask } from "../api/client";
 import { cache } from "../data/cache";
 import { names, newer, songQuery, songsQuery } from "../data/queries";
 import { complain } from "../lib/complain";
+import { AGAIN_MS, missingIn, useAway } from "./away";
 
 export const useSong = defineStore("song", () => {
+  const away = useAway();
   const opened = ref(0);
   const last = useLocalStorage("mivlo.song", 0);
   const loading = ref(true);
@@ -41,11 +43,15 @@ export const useSong = defineStore("song", () => {
       const known = await cache.fetchQuery(songsQuery());
       const first = known.find((s) => s.id === last.value) ?? known[0];
       if (first) await open(first.id);
+      away.back();
     } catch (problem) {
+      if (missingIn(problem)) {
+        setTimeout(() => void start(), AGAIN_MS);
+        return;
+      }
       complain(problem);
-    } finally {
-      loading.value = false;
     }
+    loading.value = false;
   }
 
   async function create(name: string, sampleRate: number): Promise<void> {

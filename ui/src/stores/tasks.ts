@@ -1,17 +1,21 @@
 /** Long work of the open song, and the news of the song while it is open. */
 
 import { useQuery } from "@tanstack/vue-query";
-import { useEventListener, useEventSource } from "@vueuse/core";
+import { useEventListener, useEventSource, useTimeoutFn } from "@vueuse/core";
 import { defineStore } from "pinia";
-import { computed } from "vue";
+import { computed, watch } from "vue";
 import { type Task, api, ask } from "../api/client";
 import { cache } from "../data/cache";
-import { foundAnew, names, songChanged, tasksQuery } from "../data/queries";
+import { failedAgain, foundAnew, names, songChanged, tasksQuery } from "../data/queries";
 import { complain } from "../lib/complain";
+import { useAway } from "./away";
 import { useSong } from "./song";
+
+const SHORT_MS = 1500;
 
 export const useTasks = defineStore("tasks", () => {
   const song = useSong();
+  const away = useAway();
   const query = useQuery(computed(() => tasksQuery(song.id)), cache);
   const all = computed<readonly Task[]>(() => query.data.value ?? []);
   const open = computed(() => all.value.filter((t) => t.state === "waiting" || t.state === "running"));
@@ -28,7 +32,7 @@ export const useTasks = defineStore("tasks", () => {
   }
 
   const address = computed(() => (song.id ? `/api/songs/${song.id}/events` : undefined));
-  const { eventSource } = useEventSource(address, [], { autoReconnect: { delay: 1000 } });
+  const { eventSource, status } = useEventSource(address, [], { autoReconnect: { delay: 1000 } });
   const on = (kind: string, act: (told: string) => void) =>
     useEventListener(eventSource, kind, (event: Event) => act((event as MessageEvent<string>).data));
   on("song", (told) => {
@@ -41,7 +45,14 @@ export const useTasks = defineStore("tasks", () => {
     void foundAnew(song.id);
   });
   // what happened before the server listened for us was told to nobody
-  on("ready", () => void Promise.all([songChanged(song.id), refresh()]));
+  on("ready", () => {
+    away.back();
+    void Promise.all([songChanged(song.id), refresh(), failedAgain()]);
+  });
+  on("away", () => away.lost("database"));
+  // a short break comes with every other song; a longer one is the server's
+  const { start } = useTimeoutFn(() => status.value !== "OPEN" && address.value && away.lost("server"), SHORT_MS, { immediate: false });
+  watch(status, (now, before) => now !== "OPEN" && before === "OPEN" && start());
 
   const cancel = (taskId: number) =>
     ask(api.POST("/api/tasks/{task_id}/cancel", { params: { path: { task_id: taskId } } })).catch(complain);

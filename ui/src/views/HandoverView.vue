@@ -3,6 +3,7 @@
 import { ElButton, ElCheckbox, ElOption, ElSelect } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { type Track, api, ask } from "../api/client";
+import KeepPanel from "../components/handover/KeepPanel.vue";
 import TaskList from "../components/TaskList.vue";
 import { hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel } from "../lib/moves";
 import { signed, writeHz, writeNote } from "../lib/notes";
@@ -83,6 +84,7 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
       </div>
       <TaskList :tasks="exports" />
     </section>
+    <KeepPanel />
     <section class="sheet panel" aria-label="Sheet">
       <div class="head">
         <h1>Sheet</h1>
@@ -115,12 +117,13 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
 </template>
 
 <style scoped>
-.handover { display: grid; grid-template-columns: 1fr 1fr; gap: 14px; padding: 14px 18px; height: 100%; min-height: 0; }
+.handover { display: grid; grid-template: minmax(0, 1fr) auto / 1fr 1fr; gap: 14px; padding: 14px 18px; height: 100%; min-height: 0; }
 section { padding: 14px 18px; min-height: 0; overflow: auto; display: flex; flex-direction: column; }
 h1 { font-size: 17px; }
 p { margin: 4px 0 8px; }
 ul { list-style: none; padding: 0; margin: 0 0 12px; overflow: auto; min-height: 120px; }
 li { display: flex; justify-content: space-between; align-items: center; border-top: 1px solid var(--line); }
+.sheet { grid-area: 1 / 2 / span 2 / 2; }
 .options { flex: none; display: flex; gap: 14px; align-items: end; margin-bottom: 12px; flex-wrap: wrap; }
 .options label { display: flex; flex-direction: column; font-size: 12px; color: var(--soft); gap: 2px; }
 .options .el-select { width: 170px; }

@@ -68,7 +68,7 @@ def _half_made(root: Path) -> Iterator[Path]:
 
 def _exports_under_way() -> set[str]:
     with session() as open_session:
-        wanted = select(TaskRow.id).where(TaskRow.kind == "export", TaskRow.state.in_(OPEN_STATES))
+        wanted = select(TaskRow.id).where(TaskRow.kind.in_(("export", "backup")), TaskRow.state.in_(OPEN_STATES))
         return {str(task_id) for task_id in open_session.scalars(wanted)}
 
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from contextvars import ContextVar
 from datetime import UTC, datetime
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mivlo.services.errors import ChangedSince, NotFound, NothingToUndo, StaleRevision
+from mivlo.services.errors import AlreadyMade, ChangedSince, NotFound, NothingToUndo, StaleRevision
 from mivlo.services.song.log import Change, Step, as_json, from_json, merged, next_redo, next_undo, rows
 from mivlo.store.database import tell
 from mivlo.store.models import Base, Edit, FindingRow, MoveRow, RecordingRow, Song, StripRow
@@ -27,11 +28,24 @@ GESTURE_S = 1.0
 """Changes of the same values by one page that follow each other within this time are one step."""
 
 
+change_name: ContextVar[str] = ContextVar("change_name", default="")
+"""Names the change that is being made: one whose answer was lost is asked for again, and must not be made twice."""
+
+
 def lock_song(session: Session, song_id: int, revision: int | None = None, *, outline: int | None = None) -> Song:
-    """The song's row, locked; StaleRevision if it is not at `revision`, or its outline not at `outline`."""
+    """The song's row, locked, to be changed.
+
+    Raises
+    ------
+    AlreadyMade : the change of this name was made before.
+    StaleRevision : it is not at `revision`, or its outline not at `outline`.
+    """
     song = session.scalars(select(Song).where(Song.id == song_id).with_for_update()).first()
     if song is None:
         raise NotFound("song", song_id)
+    name = change_name.get()
+    if name and session.scalar(select(Edit.id).where(Edit.song_id == song_id, Edit.change == name).limit(1)):
+        raise AlreadyMade(song_id)
     if revision is not None and revision != song.revision:
         raise StaleRevision(song_id, revision, song.revision)
     if outline is not None and outline != song.outline:
@@ -145,7 +159,7 @@ def _log(
         strip.revision += 1
     edit = Edit(
         song_id=song.id, revision=song.revision, kind=kind, of_id=of, begins_id=begins, page=page, label=label,
-        forward=as_json(forward), backward=as_json(backward),
+        change=change_name.get(), forward=as_json(forward), backward=as_json(backward),
     )  # fmt: skip
     session.add(edit)
     session.flush()

@@ -1,0 +1,1 @@
+"""Backing songs up into a file that outlives us, and bringing them back."""
