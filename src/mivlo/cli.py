@@ -246,14 +246,15 @@ def _keep_private(folder: Path) -> None:
 @app.command()
 def serve() -> None:
     """Run the web server (MIVLO_HOST, MIVLO_PORT)."""
-    import uvicorn
-
     from mivlo.config import settings
-    from mivlo.live.protocol import LARGEST_MESSAGE
-    from mivlo.web.app import make_app
     from mivlo.web.doors import check_exposed
 
-    check_exposed(settings())
+    check_exposed(settings())  # before all else is loaded
+    import uvicorn
+
+    from mivlo.live.protocol import LARGEST_MESSAGE
+    from mivlo.web.app import make_app
+
     _keep_private(settings().data_dir)
     uvicorn.run(
         make_app(), host=settings().host, port=settings().port, log_level="warning",

@@ -261,9 +261,7 @@ def _set(*path: Any, to: Any) -> Any:
     return change
 
 
-@pytest.mark.parametrize(
-    "change",
-    [
+MADE_UP = [
         _set("document", "strips", 0, "song_id", to=999), _set("document", "strips", 1, "parent_id", to=12_345_678),
         _set("document", "strips", to=[]), _set("document", "songs", to=[]), _set("document", "version", to=2),
         _set("document", "moves", 0, "parameters", to={"mode": "static"}), _set("document", "moves", 0, "parameters", to=[]),
@@ -276,13 +274,20 @@ def _set(*path: Any, to: Any) -> Any:
         _set("manifest", "version", to=2), _set("manifest", "songs", 0, "document", to="../../etc/passwd"),
         _set("manifest", "originals", 0, "sha256", to="../" * 20), _set("manifest", "originals", to=[]),
         _set("manifest", "originals", 0, "bytes", to=-1), _set("manifest", "format", to="other"),
-    ],
-)  # fmt: skip
-def test_a_made_up_backup_changes_nothing(saved: Path, change: Any) -> None:
+]  # fmt: skip
+
+
+def test_a_made_up_backup_changes_nothing(saved: Path) -> None:
     before = _count()
-    with pytest.raises(BadBackup, match=r"Could not use changed\.zip"):
-        restoring.restore(_rewritten(saved, change))
-    assert _count() == before
+    for number, change in enumerate(MADE_UP):
+        try:
+            restoring.restore(_rewritten(saved, change))
+        except BadBackup as refused:
+            said = str(refused)
+        else:
+            said = "it was taken"
+        assert said.startswith("Could not use changed.zip"), number
+        assert _count() == before
 
 
 def test_bombs_end_in_a_sentence(song: SongState, tmp_path: Path) -> None:

@@ -51,7 +51,7 @@ useKeys({
     <AppHeader @help="help = true" @asking="asking = $event" />
     <AwayBar />
     <RouterView class="view" />
-    <TransportBar />
+    <TransportBar class="bottom" />
   </div>
   <KeysDialog v-model="help" />
 </template>
@@ -59,4 +59,5 @@ useKeys({
 <style scoped>
 .app { display: grid; grid-template-rows: 44px auto minmax(0, 1fr) 116px; height: 100%; }
 .view { grid-row: 3; min-height: 0; }
+.bottom { grid-row: 4; }
 </style>

@@ -54,7 +54,7 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
       <h1>Stems</h1>
       <p class="soft">The same engine that you hear writes these files: same length and alignment as the source, moves applied, faders and pan not.</p>
       <ElCheckbox :model-value="all" label="All tracks" @change="chosen = new Set($event ? song.tracks.map((t) => t.id) : [])" />
-      <ul>
+      <ul class="tracks">
         <li v-for="track in song.tracks" :key="track.id">
           <ElCheckbox :model-value="chosen.has(track.id)" :label="track.name" @change="toggle(track.id, Boolean($event))" />
           <span class="soft figure">{{ moveCount(track) }} · {{ track.source_rate / 1000 }} kHz</span>
@@ -84,7 +84,6 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
       </div>
       <TaskList :tasks="exports" />
     </section>
-    <KeepPanel />
     <section class="sheet panel" aria-label="Sheet">
       <div class="head">
         <h1>Sheet</h1>
@@ -113,6 +112,7 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
         <p v-if="!song.tracks.some((t) => t.moves.length)" class="soft">No moves yet. They are made on the bench.</p>
       </div>
     </section>
+    <KeepPanel />
   </main>
 </template>
 
@@ -121,9 +121,9 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
 section { padding: 14px 18px; min-height: 0; overflow: auto; display: flex; flex-direction: column; }
 h1 { font-size: 17px; }
 p { margin: 4px 0 8px; }
-ul { list-style: none; padding: 0; margin: 0 0 12px; overflow: auto; min-height: 120px; }
-li { display: flex; justify-content: space-between; align-items: center; border-top: 1px solid var(--line); }
-.sheet { grid-area: 1 / 2 / span 2 / 2; }
+.tracks { list-style: none; padding: 0; margin: 0 0 12px; overflow: auto; min-height: 120px; }
+.tracks li { display: flex; justify-content: space-between; align-items: center; border-top: 1px solid var(--line); }
+.stems { grid-row: span 2; }
 .options { flex: none; display: flex; gap: 14px; align-items: end; margin-bottom: 12px; flex-wrap: wrap; }
 .options label { display: flex; flex-direction: column; font-size: 12px; color: var(--soft); gap: 2px; }
 .options .el-select { width: 170px; }
