@@ -4,18 +4,23 @@ from __future__ import annotations
 
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from pydantic import Field, SecretStr
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 PROJECT = Path(__file__).resolve().parents[2]
-URL_FILE = PROJECT / "var" / "database-url"
-"""Where the start command notes the address of the project's own cluster."""
 
 
-def _database_url() -> str:
-    if URL_FILE.exists():
-        return URL_FILE.read_text().strip()
+def url_file(data_dir: Path) -> Path:
+    """Where the start command notes the address of its own cluster, for the other commands."""
+    return data_dir.parent / "database-url"
+
+
+def _database_url(known: dict[str, Any]) -> str:
+    noted = url_file(known["data_dir"])
+    if noted.exists():
+        return noted.read_text().strip()
     return "postgresql+psycopg://mivlo@127.0.0.1:54317/mivlo"
 
 
@@ -24,8 +29,8 @@ class Settings(BaseSettings):
 
     model_config = SettingsConfigDict(env_prefix="MIVLO_", extra="ignore")
 
-    database_url: str = Field(default_factory=_database_url)
     data_dir: Path = PROJECT / "var" / "data"
+    database_url: str = Field(default_factory=_database_url)
     store: str = Field(
         default="", description="a folder or an fsspec address for originals and exports; data_dir if empty"
     )

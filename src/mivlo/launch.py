@@ -14,7 +14,7 @@ from pathlib import Path
 
 from mivlo.audio.room import check_room
 from mivlo.cluster import Cluster, free_port
-from mivlo.config import PROJECT, URL_FILE, settings
+from mivlo.config import PROJECT, settings, url_file
 from mivlo.core.errors import MivloError
 from mivlo.demo import song as demo_song
 from mivlo.holding import FolderLock, make_private
@@ -169,8 +169,8 @@ def _start_cluster(supervisor: Supervisor, say: Say) -> None:
 
     supervisor.add(Database(cluster, guard))
     say(f"Database started in {cluster.folder} on port {cluster.port}")
-    URL_FILE.parent.mkdir(parents=True, exist_ok=True)
-    URL_FILE.touch(0o600)
-    URL_FILE.write_text(cluster.url)
+    noted = url_file(settings().data_dir)
+    noted.touch(0o600)
+    noted.write_text(cluster.url)
     os.environ["MIVLO_DATABASE_URL"] = cluster.url
     settings.cache_clear()

@@ -156,8 +156,13 @@ def test_a_first_start_on_a_full_disk_says_so(disk: Path) -> None:
         made.wait_until_up()
 
 
-def test_the_demo_on_a_disk_that_it_does_not_fit_on(disk: Path) -> None:
-    _fill(disk, 140_000_000)
+def test_the_demo_on_a_disk_that_it_does_not_fit_on() -> None:
+    with small_disk(900) as disk:
+        _fill(disk, 140_000_000)
+        _demo_in_two_starts(disk)
+
+
+def _demo_in_two_starts(disk: Path) -> None:
     with installation(disk, {"MIVLO_DEMO": "1", "MIVLO_KEEP_FREE_MB": "20"}) as made:
         made.start()
         assert made.wait(120) == 1
