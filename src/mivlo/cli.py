@@ -93,7 +93,7 @@ def treat(
     else:
         from mivlo.services.findings.documents import search_file
 
-        found = search_file(source, role=_role(role), most=limit, least_confidence=least)[1]
+        found = search_file(source, role=_role(role), most=limit, least_confidence=least, keep_readable=keep)[1]
         treatment = Treatment.of(f.move for f in found)
         count = "1 move" if len(found) == 1 else f"{len(found)} moves"
         typer.echo(f"{count}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
@@ -162,7 +162,10 @@ def find(
         if isinstance(document, str):
             typer.echo(f"mivlo: {document}", err=True)
             refused += 1
-        elif as_json:
+            continue
+        if notice := document.pop("notice"):
+            typer.echo(f"mivlo: {notice}", err=True)
+        if as_json:
             whole = (sys.stdout.encoding or "").lower().startswith("utf")
             typer.echo(json.dumps(document, indent=2 if len(sources) == 1 else None, ensure_ascii=not whole))
         else:

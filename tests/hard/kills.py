@@ -90,6 +90,14 @@ def _noise(folder: Path, seed: int) -> Path:
     return path
 
 
+def _rests(made: Installation, song: int) -> bool:
+    """Whether nothing is open, and nothing comes: a look begins by itself a moment after an import or a move."""
+    if not settled(made, song):
+        return False
+    time.sleep(1.5)
+    return settled(made, song)
+
+
 class Song:
     """A song that is worked on."""
 
@@ -148,9 +156,8 @@ def run(made: Installation, folder: Path, kills: int, seed: int = 1, *, tell: bo
         took = until(lambda m=before, e=editor: made.up() and len(e.answered) > m, "it is not usable any more", 40)  # type: ignore[misc]
         figures.usable_s.append(took)
         answered = editor.stop()
-        time.sleep(1.0)  # a look begins by itself a moment after an import or a move
         with contextlib.suppress(AssertionError):
-            until(lambda: settled(made, song.id), "stuck", 60)
+            until(lambda: _rests(made, song.id), "stuck", 60)
         after = tasks(made, song.id)
         figures.stuck += sum(t["state"] in ("waiting", "running") for t in after)
         figures.failed += sum(t["state"] == "failed" and t["id"] not in known for t in after)

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
 import sys
 import time
 import zipfile
+from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
 import pytest
 import soundfile
-from playwright.sync_api import expect, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from tests.browser.conftest import ARGUMENTS, CHROMIUM
 from tests.hard.starting import Installation, installation, until
@@ -30,12 +32,20 @@ def _song(made: Installation, folder: Path) -> int:
     return song
 
 
-def test_the_page_says_so_keeps_the_changes_and_goes_on_playing(running: Installation, tmp_path: Path) -> None:
-    song = _song(running, tmp_path)
+@contextlib.contextmanager
+def _page(made: Installation) -> Iterator[Page]:
+    """The tracks of its song, in a browser of its own."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-        page = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=running.address).new_page()
+        page = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=made.address).new_page()
         page.goto("/tracks")
+        yield page
+        browser.close()
+
+
+def test_the_page_says_so_keeps_the_changes_and_goes_on_playing(running: Installation, tmp_path: Path) -> None:
+    song = _song(running, tmp_path)
+    with _page(running) as page:
         page.get_by_role("button", name="Play").click()
         expect(page.get_by_role("button", name="Pause")).to_be_visible()
         row = page.get_by_role("listitem", name="Marimba", exact=True)
@@ -61,15 +71,11 @@ def test_the_page_says_so_keeps_the_changes_and_goes_on_playing(running: Install
         history = httpx.get(f"{running.address}/api/songs/{song}/history", params={"most": 50}).json()
         assert sum(e["label"] == "Marimba: mute" for e in history) == 3, history
         assert httpx.get(f"{running.address}/api/songs/{song}").json()["tracks"][0]["mute"] is True
-        browser.close()
 
 
 def test_a_stopped_database_lets_changes_wait_for_it(running: Installation, tmp_path: Path) -> None:
     song = _song(running, tmp_path)
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-        page = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=running.address).new_page()
-        page.goto("/tracks")
+    with _page(running) as page:
         row = page.get_by_role("listitem", name="Marimba", exact=True)
         expect(row).to_be_visible()
         pids = running.pids("postgres")
@@ -80,16 +86,12 @@ def test_a_stopped_database_lets_changes_wait_for_it(running: Installation, tmp_
         for pid in pids:
             os.kill(pid, signal.SIGCONT)
         expect(page.get_by_role("status").first).to_contain_text("Saved")
-        browser.close()
     assert httpx.get(f"{running.address}/api/songs/{song}").json()["tracks"][0]["solo"] is True
 
 
 def test_a_server_that_is_gone_is_said_too(running: Installation, tmp_path: Path) -> None:
     _song(running, tmp_path)
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
-        page = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=running.address).new_page()
-        page.goto("/tracks")
+    with _page(running) as page:
         row = page.get_by_role("listitem", name="Marimba", exact=True)
         row.get_by_role("button", name="Solo").click()
         expect(page.get_by_role("status").first).to_contain_text("Saved")
@@ -99,7 +101,6 @@ def test_a_server_that_is_gone_is_said_too(running: Installation, tmp_path: Path
         expect(page.locator("[data-test=away]")).to_contain_text("1 change waits")
         expect(page.locator("[data-test=away]")).to_have_count(0)
         expect(row.get_by_role("button", name="Mute")).to_have_attribute("aria-pressed", "true")
-        browser.close()
 
 
 def test_a_backup_brings_a_song_into_another_installation(running: Installation, tmp_path: Path) -> None:

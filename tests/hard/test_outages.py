@@ -71,7 +71,7 @@ def _worker_killed(made: Installation) -> None:
 @pytest.mark.parametrize(
     "outage",
     [
-        _killed,
+        pytest.param(_killed, marks=pytest.mark.hard),
         pytest.param(_worker_killed, marks=pytest.mark.hard),
         pytest.param(_stopped_for_a_while, marks=pytest.mark.hard),
         pytest.param(_all_connections_broken, marks=pytest.mark.hard),

@@ -7,7 +7,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from mivlo.audio.decode import FileSamples
+from mivlo.audio.decode import FileSamples, shortfall
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import Evidence, Finding, Kind, Search
 from mivlo.core.findings.search import LEAST_CONFIDENCE, MOST
@@ -105,14 +105,17 @@ def search_file(
     role: Role | None = None,
     most: int = MOST,
     least_confidence: float = LEAST_CONFIDENCE,
+    keep_readable: bool = False,
 ) -> tuple[FileSamples, list[Finding]]:
     """What stands out in a file. Without a role it is guessed from the name.
+
+    keep_readable : of a damaged file, look at what can be read.
 
     Raises
     ------
     BadAudio : the file can't be used, or there is no sound between `from_s` and `to_s`.
     """
-    sound = FileSamples(path)
+    sound = FileSamples(path, keep_readable=keep_readable)
     rate, frames = sound.info.sample_rate, sound.info.frames
     start = int(from_s * rate)
     stop = frames if to_s is None else min(frames, int(to_s * rate))
@@ -129,11 +132,12 @@ def file_document(
     path: Path, *, from_s: float, to_s: float | None, role: Role | None, most: int, evidence: bool
 ) -> dict[str, Any]:
     """The JSON document of `mivlo find`."""
-    sound, findings = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most)
+    sound, findings = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most, keep_readable=True)
     documents = [FindingDocument.of(f, evidence=evidence) for f in findings]
     return {
         "file": str(path),
         "sample_rate": sound.info.sample_rate,
         "duration_s": round(sound.info.duration_s, 6),
+        "notice": shortfall(sound.info, sound.ends_at),
         "findings": [d.model_dump(mode="json", exclude={"evidence"} if not evidence else set()) for d in documents],
     }

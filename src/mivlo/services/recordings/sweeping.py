@@ -64,6 +64,10 @@ def _half_made(root: Path) -> Iterator[Path]:
         for place in root.glob(pattern):
             if _OURS.search(place.name) and not place.is_symlink():
                 yield place
+    kept = settings().backup_dir
+    for place in kept.glob("mivlo-*.part") if kept else ():
+        if _OURS.search(place.name) and not place.is_symlink():
+            yield place
 
 
 def _exports_under_way() -> set[str]:
