@@ -66,6 +66,19 @@ def _finding(page: Page, track: int) -> None:
     page.get_by_role("button", name="Pause").click()
 
 
+def _away(page: Page) -> None:
+    """What is said while nothing can be saved; the change that waits is made afterwards, and taken back."""
+    page.context.set_offline(True)
+    page.get_by_role("listitem", name="Cello").get_by_role("button", name="Mute").click()
+    page.wait_for_selector("[data-test=away]", timeout=20_000)
+    page.wait_for_timeout(300)
+    _shot(page, "away")
+    page.context.set_offline(False)
+    page.wait_for_selector("[data-test=away]", state="detached", timeout=20_000)
+    page.get_by_role("button", name="Undo").click()
+    page.wait_for_timeout(800)
+
+
 def main() -> None:
     """The views, one picture each, and the list of keys."""
     FOLDER.mkdir(parents=True, exist_ok=True)
@@ -87,6 +100,7 @@ def main() -> None:
         page.wait_for_timeout(500)
         _shot(page, "tracks-low")
         page.get_by_role("button", name="low rows").click()
+        _away(page)
         page.get_by_role("button", name="Pause").click()
         _bench(page, song, track)
         _finding(page, named["Trumpet"])

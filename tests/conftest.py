@@ -7,7 +7,8 @@ import os
 import shutil
 import time
 from collections.abc import Coroutine, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
+from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -31,6 +32,8 @@ from tests import sounds
 from tests.web import server
 
 T = TypeVar("T")
+Made = tuple[dict[str, Floats], list[song.Trouble]]
+_BESIDE: pytest.StashKey[Future[Made]] = pytest.StashKey()
 
 SCRATCH_PORT = 54_391
 BUSY = """
@@ -107,10 +110,23 @@ def write_wav(tmp_path: Path):  # type: ignore[no-untyped-def]
     return write
 
 
+MANY = 100
+"""So many tests take long enough for the demo song to be made beside them."""
+
+
+def pytest_collection_finish(session: pytest.Session) -> None:
+    wanted = any("made" in getattr(item, "fixturenames", ()) for item in session.items)
+    if wanted and len(session.items) > MANY and not session.config.option.collectonly:
+        pool = ProcessPoolExecutor(1, mp_context=get_context("spawn"))
+        session.config.stash[_BESIDE] = pool.submit(song.make_song)
+        pool.shutdown(wait=False)
+
+
 @pytest.fixture(scope="session")
-def made() -> tuple[dict[str, Floats], list[song.Trouble]]:
+def made(pytestconfig: pytest.Config) -> Made:
     """The demo song: its tracks and what was planted."""
-    return song.make_song()
+    beside = pytestconfig.stash.get(_BESIDE, None)
+    return song.make_song() if beside is None else beside.result()
 
 
 def bring_in(song_id: int, path: Path) -> int:

@@ -226,6 +226,41 @@ def test_a_truncated_recording_is_treated_only_if_asked_for(
         assert 0.4 * len(noise) < soundfile.info(out).frames < 0.6 * len(noise)
 
 
+def test_find_says_what_is_missing_of_a_recording(
+    run: Callable[..., Done], write_wav, ringing: Floats, tmp_path: Path
+) -> None:  # type: ignore[no-untyped-def]
+    for subtype, name in (("PCM_24", "cut.wav"), ("PCM_16", "cut.flac")):
+        source = write_wav(ringing, name=name, subtype=subtype)
+        source.write_bytes(source.read_bytes()[: source.stat().st_size // 2])
+        done = run("find", source, "--json")
+        assert done.returncode == 0
+        assert f"Could not read all of {name}: the file ends after" in done.stderr
+        assert set(json.loads(done.stdout)) == {"file", "sample_rate", "duration_s", "findings"}
+        out = tmp_path / f"{name}.treated.wav"
+        assert run("treat", source, "--auto", "-o", out, "--keep-readable").returncode == 0
+        assert out.exists()
+
+
+def test_backups_that_can_not_be(
+    refused: Callable[..., str], run: Callable[..., Done], tmp_path: Path, db: None
+) -> None:
+    assert run("backup", "-o", tmp_path / "x.zip").returncode == 2
+    assert run("backup", "A", "--all", "-o", tmp_path / "x.zip").returncode == 2
+    assert "There is no song Nowhere" in refused("backup", "Nowhere", "-o", tmp_path / "x.zip")
+    assert "there is no folder" in refused("backup", "--all", "-o", tmp_path / "no" / "x.zip")
+    (tmp_path / "kept.zip").write_text("mine")
+    assert "nothing is overwritten" in refused("backup", "--all", "-o", tmp_path / "kept.zip")
+    assert "is not a backup, or it is damaged" in refused("restore", tmp_path / "kept.zip")
+    assert "There is no file" in refused("restore", tmp_path / "none.zip")
+
+
+def test_tidy_says_what_could_go_before_anything_goes(run: Callable[..., Done], db: None) -> None:
+    told = run("tidy")
+    assert told.returncode == 0
+    assert [line.split()[0] for line in told.stdout.splitlines()] == ["free", "exports", "caches"]
+    assert "were freed" in run("tidy", "--exports", "--caches").stdout
+
+
 @pytest.mark.parametrize(
     ("option", "value"), [("--from", "inf"), ("--from", "1e308"), ("--to", "1e308"), ("--to", "inf")]
 )  # fmt: skip

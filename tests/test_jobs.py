@@ -83,7 +83,7 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
     ("state", "attempts", "cancel", "becomes"),
     [
         ("waiting", 0, False, ("done", "")),
-        ("running", 2, False, ("done", "")),
+        ("running", 1, False, ("done", "")),
         ("running", 3, False, ("failed", tasks.GIVEN_UP)),
         ("running", 1, True, ("cancelled", "Kick.wav was cancelled.")),
         ("waiting", 0, True, ("cancelled", "Kick.wav was cancelled.")),

@@ -10,7 +10,7 @@ from tests.hard import kills
 from tests.hard.starting import Installation
 
 
-@pytest.mark.parametrize("count", [3, pytest.param(15, marks=pytest.mark.hard)])
+@pytest.mark.parametrize("count", [3, pytest.param(9, marks=pytest.mark.hard)])
 def test_whatever_is_killed_nothing_is_lost_or_stuck(running: Installation, tmp_path: Path, count: int) -> None:
     figures = kills.run(running, tmp_path, count, seed=count)
     print(figures)

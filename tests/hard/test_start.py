@@ -50,6 +50,7 @@ def test_any_number_of_signals_ends_everything_within_ten_seconds(
     assert running.said().rstrip().endswith("Stopping")
 
 
+@pytest.mark.hard
 def test_what_was_started_ends_when_the_start_command_is_killed_and_the_next_start_goes_on(
     running: Installation,
 ) -> None:

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The song: bring tracks in, name them, set faders, choose the passage. */
 import { useQuery } from "@tanstack/vue-query";
-import { useLocalStorage } from "@vueuse/core";
+import { until, useLocalStorage } from "@vueuse/core";
 import { ElMessage } from "element-plus";
 import { computed, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
@@ -38,7 +38,9 @@ watch(() => live.state.focus, (focus) => focus === null && live.state.scope === 
 
 /** Send files one after the other; one that fails does not stop the others. */
 async function bring(files: File[]): Promise<void> {
-  if (!song.song) return;
+  await until(() => song.loading).toBe(false); // a page that has just been opened takes files already
+  if (song.songs.length) await until(() => song.id).toMatch((id) => id > 0);
+  else return complain("There is no song yet that files could go into: make one first (New song …).");
   for (const file of files) {
     const line = { name: file.name, share: 0 };
     sending.value.push(line);
