@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import os
 import signal
 import time
 from datetime import datetime
@@ -32,6 +33,8 @@ DEAD_AFTER_S = 4.0
 """A worker that has not been heard of for so long is taken for dead; its tasks are taken up again."""
 FORGOTTEN_AFTER_S = 3600.0
 """A worker that is only slow comes back; one that was forgotten could take no more jobs."""
+_BEHIND = 5
+"""How far (as `nice` counts) work in the background stands behind the server."""
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S, _SETTLED_S = 0.2, 5.0, 30.0
 
 _TAKE_UP_LOCK = 7_262_001
@@ -113,8 +116,8 @@ def live_workers() -> int:
 
 
 def work(*, concurrency: int | None = None) -> None:
-    """Be a worker until stopped."""
-
+    """Be a worker until stopped, behind those who listen and a server that comes back."""
+    os.nice(_BEHIND)
     pause = _FIRST_PAUSE_S
     while True:
         began = time.monotonic()
