@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import io
 import json
 import os
@@ -390,7 +389,9 @@ def main() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(1)
     except OSError as error:
-        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        from mivlo.audio.room import is_full
+
+        if is_full(error):
             _end("The disk is full. Make room there, or write elsewhere; nothing was left half-written.")
         what = "" if error.filename is None else f" {os.fsdecode(error.filename)}"
         _end(f"Could not use{what}: {(error.strerror or str(error)).lower()}. Check the name and your rights there.")

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Union, get_type_hints
 from pydantic import BaseModel, ConfigDict, Discriminator, TypeAdapter, ValidationError, create_model
 from pydantic.fields import FieldInfo
 
-from mivlo.core.errors import InvalidValue, UnknownKey
+from mivlo.core.errors import InvalidValue, UnknownKey, short
 from mivlo.core.moves import Aftercare, Entry, mode_of, move_kinds
 from mivlo.core.moves.bounds import bound_words
 from mivlo.core.moves.kinds import MoveKind
@@ -62,13 +62,8 @@ def sentence(error: ValidationError, *, whole: str = "document") -> str:
         elif problem["type"] == "value_error":
             parts.append(said)
         else:
-            parts.append(f"{place} is {_short(problem['input'])}: {said.lower()}")
+            parts.append(f"{place} is {short(problem['input'], 60)}: {said.lower()}")
     return "; ".join(parts)
-
-
-def _short(value: Any) -> str:
-    text = repr(value)
-    return text if len(text) <= 60 else f"{text[:57]}..."
 
 
 def _read(kind: Any, values: Document) -> Any:

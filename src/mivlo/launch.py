@@ -131,7 +131,7 @@ def _run(supervisor: Supervisor, address: str, own: bool, say: Say) -> None:
     for folder in (settings().data_dir, logs):
         make_private(folder)
     if own:
-        check_room(_cluster_folder(), LEAST_FREE, "starting", keep_free=0)
+        check_room(_cluster_folder(), LEAST_FREE, "starting")
         _start_cluster(supervisor, say)
     prepare_database()
     if (swept := sweep()).files:

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
-from mivlo.audio.room import free_bytes, size_words
+from mivlo.audio.room import LITTLE, free_bytes, size_words
 from mivlo.cluster import Cluster, ClusterError
 from mivlo.core.errors import MivloError
 
@@ -87,7 +87,7 @@ class Program:
         return f"killed by signal {-code}" if code is not None and code < 0 else f"exit code {code}"
 
     def hindered(self) -> str:
-        return _no_room(self.log.parent, 1 << 20)
+        return _no_room(self.log.parent, LITTLE)
 
     def ask_to_stop(self) -> None:
         if self.alive() and self._child is not None:

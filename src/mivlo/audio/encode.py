@@ -28,8 +28,6 @@ class Container(StrEnum):
 
 
 _SUBTYPES = {Depth.BITS_16: "PCM_16", Depth.BITS_24: "PCM_24", Depth.FLOAT_32: "FLOAT"}
-_LITTLE = 1 << 20
-"""Where less is free than that, it is why something could not be written."""
 _DITHER_SEED = 20_813  # fixed, so that the same export gives the same bytes
 
 
@@ -61,14 +59,14 @@ class SoundWriter:
             self._file.close()
         except soundfile.LibsndfileError as failed:
             if error is None:
-                raise as_full(failed, self._folder, _LITTLE) from failed
+                raise as_full(failed, self._folder) from failed
 
     def write(self, block: npt.ArrayLike) -> None:
         """Append (n, channels); DiskFull where there is no room for it."""
         try:
             self._write(block)
         except (soundfile.LibsndfileError, AssertionError) as error:  # it does not say why
-            raise as_full(error, self._folder, _LITTLE) from error
+            raise as_full(error, self._folder) from error
 
     def _write(self, block: npt.ArrayLike) -> None:
         x = np.asarray(block, dtype=np.float64)

@@ -34,7 +34,7 @@ class Upload:
         self._file.flush()
         os.fsync(self._file.fileno())
         self._file.close()
-        return self._hash.hexdigest()
+        return self.digest()
 
     def digest(self) -> str:
         """The SHA-256 of what came so far."""

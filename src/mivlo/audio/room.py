@@ -59,8 +59,13 @@ def is_full(error: BaseException) -> bool:
     return isinstance(error, DiskFull) or (isinstance(error, OSError) and error.errno in _FULL)
 
 
-def as_full(error: BaseException, folder: Path, least: int) -> BaseException:
-    """The error of a library that does not tell why it could not write: DiskFull where less than `least` is free."""
-    if free_bytes(folder) < least:
-        return DiskFull(f"The disk is full: {size_words(free_bytes(folder))} are free in {folder}, more is needed.")
+LITTLE = 1 << 20
+"""Where fewer bytes are free, it is why something could not be written."""
+
+
+def as_full(error: BaseException, folder: Path) -> BaseException:
+    """The error of a library that does not tell why it could not write: DiskFull where little is free."""
+    free = free_bytes(folder)
+    if free < LITTLE:
+        return DiskFull(f"The disk is full: {size_words(free)} are free in {folder}, more is needed.")
     return error

@@ -13,16 +13,17 @@ class MivloError(Exception):
     """Base of all our errors; its text is meant to be shown to the user as it is."""
 
 
-def _short(value: object) -> str:
+def short(value: object, most: int = 200) -> str:
+    """A value as it is quoted in a sentence: at most so many signs."""
     text = repr(value)
-    return text if len(text) <= 200 else f"{text[:197]}..."
+    return text if len(text) <= most else f"{text[: most - 3]}..."
 
 
 class InvalidValue(MivloError, ValueError):
     """A parameter is impossible; the text gives its name, the value and the bound it broke."""
 
     def __init__(self, name: str, value: object, bound: str) -> None:
-        super().__init__(f"{name} is {_short(value)}, but {bound}.")
+        super().__init__(f"{name} is {short(value)}, but {bound}.")
         self.name = name
         self.value = value
 

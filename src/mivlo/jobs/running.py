@@ -6,7 +6,6 @@ import logging
 from collections.abc import Callable
 from typing import Any
 
-from mivlo.audio.room import DiskFull, is_full
 from mivlo.audio.working import Cancelled
 from mivlo.core.errors import MivloError
 from mivlo.services.backup.saving import run_backup
@@ -14,11 +13,10 @@ from mivlo.services.errors import NotFound
 from mivlo.services.findings.looking import request_stale, run_analysis
 from mivlo.services.handover.exporting import run_export
 from mivlo.services.recordings.importing import run_import
-from mivlo.services.recordings.tidying import advice
+from mivlo.services.recordings.tidying import full_disk
 from mivlo.services.tasks.tasks import TaskView, begin_task, set_task
-from mivlo.store import outages
 from mivlo.store.database import session
-from mivlo.store.outages import patiently
+from mivlo.store.outages import is_away, patiently
 
 log = logging.getLogger("mivlo.jobs")
 
@@ -30,7 +28,6 @@ _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
 }
 
 
-FULL = "The disk is full; what was begun was not finished, and nothing that was there is lost."
 INSIDE = "Something went wrong inside; nothing was changed. Try again; the server's log has details."
 
 
@@ -57,14 +54,12 @@ def _attempt(task: TaskView) -> dict[str, Any] | None:
         result = _RUNS[task.kind](task.id)
     except Cancelled as stopped:
         return {"state": "cancelled", "message": str(stopped)}
-    except DiskFull as full:
-        return {"state": "failed", "message": f"{full} {advice()}"}
     except MivloError as refused:
-        return {"state": "failed", "message": str(refused)}
+        return {"state": "failed", "message": full_disk(refused) or str(refused)}
     except Exception as error:
-        if is_full(error) or outages.is_full(error):
-            return {"state": "failed", "message": f"{FULL} {advice()}"}
-        if outages.is_away(error):
+        if said := full_disk(error):
+            return {"state": "failed", "message": said}
+        if is_away(error):
             return None
         log.exception("task %s failed", task.id)
         return {"state": "failed", "message": INSIDE}

@@ -12,15 +12,15 @@ from sqlalchemy.exc import DataError, DBAPIError
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
-from mivlo.audio.room import DiskFull, is_full
+from mivlo.audio.room import DiskFull
 from mivlo.core.errors import MivloError
 from mivlo.description import out_of_bounds
-from mivlo.jobs.running import FULL, INSIDE
+from mivlo.jobs.running import INSIDE
 from mivlo.services.errors import AlreadyMade, ChangedSince, NotFound, NothingToUndo, NotReady, StaleRevision
-from mivlo.services.recordings.tidying import advice
+from mivlo.services.recordings.tidying import full_disk
 from mivlo.services.song.state import read_song
-from mivlo.store import outages
 from mivlo.store.database import session
+from mivlo.store.outages import is_away
 from mivlo.web.problems import problem
 from mivlo.web.schemas import SongOut
 
@@ -40,8 +40,10 @@ _SAID = {
 _NO_TEXT = "The request could not be used: it holds a text with signs that are none, or too large a number."
 
 
-def _full(said: str) -> JSONResponse:
-    return problem(507, f"{said} {advice()}")
+async def _if_full(error: Exception) -> JSONResponse | None:
+    """The answer where a full disk is the reason."""
+    said = await run_in_threadpool(full_disk, error)
+    return problem(507, said) if said else None
 
 
 def _state(song_id: int, page: str) -> dict[str, Any] | None:
@@ -88,14 +90,11 @@ def install(app: FastAPI) -> None:
         return problem(422, "The request could not be used. " + "; ".join(parts) + ".")
 
     @app.exception_handler(OSError)
-    async def not_written(request: Request, error: OSError) -> JSONResponse:
-        if is_full(error):
-            return await run_in_threadpool(_full, FULL)
-        raise error
-
     @app.exception_handler(DiskFull)
-    async def full(request: Request, error: DiskFull) -> JSONResponse:
-        return await run_in_threadpool(_full, str(error))
+    async def not_written(request: Request, error: Exception) -> JSONResponse:
+        if answer := await _if_full(error):
+            return answer
+        raise error
 
     @app.exception_handler(Exception)
     async def fault(request: Request, error: Exception) -> JSONResponse:
@@ -115,8 +114,8 @@ def install(app: FastAPI) -> None:
     async def no_database(request: Request, error: DBAPIError) -> JSONResponse:
         if isinstance(error, DataError):
             return problem(422, _NO_TEXT)
-        if outages.is_full(error):
-            return await run_in_threadpool(_full, FULL)
-        if outages.is_away(error):
+        if answer := await _if_full(error):
+            return answer
+        if is_away(error):
             return problem(503, "The database is away. It is tried again by itself; `mivlo doctor` says more.")
         raise error

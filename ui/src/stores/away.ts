@@ -21,7 +21,7 @@ export const useAway = defineStore("away", () => {
   const since = ref<Date | null>(null);
   const waiting = ref(0);
   /** Changes up to this one were given up. */
-  const givenUp = ref(0);
+  let givenUp = 0;
   let asked = 0;
   const awake = new Set<() => void>();
 
@@ -54,18 +54,18 @@ export const useAway = defineStore("away", () => {
 
   /** Changes that wait are not sent any more; what is shown is what is saved. */
   function giveUp(): void {
-    givenUp.value = asked;
+    givenUp = asked;
     wake();
   }
 
-  /** Do something, again and again while what it needs is away, in the order in which it was asked for. */
-  function patiently<T>(act: () => Promise<T>): { turn: () => Promise<T> } {
+  /** Counts as waiting from now on; what comes back does it, again and again while what it needs is away. */
+  function patiently<T>(act: () => Promise<T>): () => Promise<T> {
     const number = ++asked;
     waiting.value += 1;
-    const turn = async (): Promise<T> => {
+    return async () => {
       try {
         for (;;) {
-          if (number <= givenUp.value) throw new Refusal("Given up: this change was not saved.", 0);
+          if (number <= givenUp) throw new Refusal("Given up: this change was not saved.", 0);
           try {
             const done = await act();
             back();
@@ -81,7 +81,6 @@ export const useAway = defineStore("away", () => {
         waiting.value -= 1;
       }
     };
-    return { turn };
   }
 
   const time = computed(() => since.value?.toTimeString().slice(0, 5) ?? "");

@@ -56,7 +56,7 @@ export const useChanges = defineStore("changes", () => {
     const named = changing(crypto.getRandomValues(new Uint32Array(4)).join("-"));
     // what it is made against stays the same however often it is sent
     let against: Song | null = null;
-    const { turn } = away.patiently(() => {
+    const turn = away.patiently(() => {
       against ??= open.song;
       if (!against) throw new Refusal("There is no song to change.", 404);
       return call(against, named);

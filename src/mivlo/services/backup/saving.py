@@ -29,7 +29,7 @@ from mivlo.services.recordings.files import store
 from mivlo.services.song.state import read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
 from mivlo.store.database import session
-from mivlo.store.models import Edit, LinkMemberRow, LinkRow, MoveRow, SnapshotRow, Song, StripRow, TaskRow
+from mivlo.store.models import MoveRow, Song, StripRow, TaskRow
 
 Progress = Callable[[float], None]
 _CHUNK = 1 << 20
@@ -102,19 +102,18 @@ def _rows(open_session: Session, song_id: int) -> dict[str, list[dict[str, Any]]
     if song is None or song.deleted:
         raise NotFound("song", song_id)
     strips = select(StripRow.id).where(StripRow.song_id == song_id)
-    of_song = (Edit, LinkRow, SnapshotRow, StripRow)
     found: dict[str, list[dict[str, Any]]] = {}
     for table in documents.TABLES:
         own: Any = table.__table__
         columns = own.columns
         if table is Song:
             wanted = columns.id == song_id
-        elif table in of_song:
+        elif "song_id" in columns:
             wanted = columns.song_id == song_id
-        elif table is LinkMemberRow:
-            wanted = columns.move_id.in_(select(MoveRow.id).where(MoveRow.strip_id.in_(strips)))
-        else:
+        elif "strip_id" in columns:
             wanted = columns.strip_id.in_(strips)
+        else:
+            wanted = columns.move_id.in_(select(MoveRow.id).where(MoveRow.strip_id.in_(strips)))
         query = select(*columns).where(wanted).order_by(*own.primary_key.columns)
         found[table.__tablename__] = [dict(row) for row in open_session.execute(query).mappings()]
     return found

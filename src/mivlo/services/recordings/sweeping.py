@@ -8,6 +8,7 @@ import shutil
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 
 from sqlalchemy import select
@@ -60,12 +61,11 @@ def sweep(*, older_than_s: float = OLD_S) -> Swept:
 
 
 def _half_made(root: Path) -> Iterator[Path]:
-    for pattern in ("incoming/*", "working/??/*", "fetched/*/*", "treated/??/*", "exports/*"):
-        for place in root.glob(pattern):
-            if _OURS.search(place.name) and not place.is_symlink():
-                yield place
-    kept = settings().backup_dir
-    for place in kept.glob("mivlo-*.part") if kept else ():
+    patterns = ("incoming/*", "working/??/*", "fetched/*/*", "treated/??/*", "exports/*")
+    places = [root.glob(pattern) for pattern in patterns]
+    if (backups := settings().backup_dir) is not None:
+        places.append(backups.glob("mivlo-*.part"))
+    for place in chain.from_iterable(places):
         if _OURS.search(place.name) and not place.is_symlink():
             yield place
 

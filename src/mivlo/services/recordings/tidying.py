@@ -13,15 +13,15 @@ from pathlib import Path
 from sqlalchemy import select
 from sqlalchemy.exc import DBAPIError
 
-from mivlo.audio.room import free_bytes, size_words
+from mivlo.audio.room import DiskFull, free_bytes, is_full, size_words
 from mivlo.config import settings
 from mivlo.services.recordings.files import store
 from mivlo.services.recordings.sweeping import OLD_S
 from mivlo.services.recordings.treated import treated_cache
 from mivlo.services.tasks.tasks import OPEN_STATES
+from mivlo.store import outages
 from mivlo.store.database import session, tell
 from mivlo.store.models import RecordingRow, Song, StripRow, TaskRow
-from mivlo.store.outages import is_away
 
 log = logging.getLogger("mivlo.tidying")
 
@@ -42,12 +42,22 @@ def disk_use() -> DiskUse:
     """Look."""
     return DiskUse(
         free_bytes(settings().data_dir),
-        sum(size for _, size in _exports()),
+        sum(size for _, _, size in _exports()),
         sum(size for _, size in _caches()),
     )
 
 
-def advice() -> str:
+FULL = "The disk is full; what was begun was not finished, and nothing that was there is lost."
+
+
+def full_disk(error: BaseException) -> str | None:
+    """What to say where a full disk is why something failed, be it ours or the database's; None for other reasons."""
+    if not (is_full(error) or outages.is_full(error)):
+        return None
+    return f"{error if isinstance(error, DiskFull) else FULL} {_advice()}"
+
+
+def _advice() -> str:
     """Words behind a refusal for want of room: what can be freed, and how."""
     use = disk_use()
     if not use.exports and not use.caches:
@@ -68,25 +78,20 @@ def tidy(*, exports: bool, caches: bool) -> int:
             freed += size
     if exports:
         removed: set[int] = set()
-        for name, size in list(_exports()):
+        for task_id, name, size in list(_exports()):
             store().remove(name)
             freed += size
-            removed.add(_task_of(name))
+            removed.add(task_id)
         _note(removed)
     log.info("freed %s", size_words(freed))
     return freed
 
 
-def _task_of(export: str) -> int:
-    match = _EXPORT.search(export)
-    return int(match[1]) if match else 0
-
-
-def _exports() -> Iterator[tuple[str, int]]:
-    """Files of finished exports. Those that are being written lie elsewhere until they are whole."""
+def _exports() -> Iterator[tuple[int, str, int]]:
+    """Task, name and bytes of each file of finished exports; those that are being written lie elsewhere."""
     for name, size in store().sizes("exports").items():
-        if _EXPORT.search(name):
-            yield name, size
+        if match := _EXPORT.search(name):
+            yield int(match[1]), name, size
 
 
 def _caches() -> Iterator[tuple[Path, int]]:
@@ -115,7 +120,7 @@ def _used_recordings() -> set[str] | None:
         with session() as open_session:
             return {*open_session.scalars(kept), *open_session.scalars(coming)}
     except DBAPIError as error:
-        if is_away(error):
+        if outages.is_away(error):
             return None
         raise
 
@@ -129,5 +134,5 @@ def _note(tasks: set[int]) -> None:
                 task.message = "Its files were removed to make room. Export again if you need them."
                 tell(open_session, task.song_id, "task", task_id=task.id)
     except DBAPIError as error:
-        if not is_away(error):
+        if not outages.is_away(error):
             raise
