@@ -19,7 +19,10 @@ from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
 
 if TYPE_CHECKING:
+    from mivlo.audio.decode import SoundInfo
     from mivlo.audio.encode import Container
+    from mivlo.core.graph.streams import Samples
+    from mivlo.services.handover.sheets import ReadSheet
 
 LONGEST_S = 3 * 3600.0
 
@@ -66,6 +69,9 @@ def treat(
     ] = 0.5,
     role: Annotated[str | None, typer.Option("--role", help="with --auto: what the track is")] = None,
     bits: Annotated[Bits | None, typer.Option("--bits", help="depth; as the input if left out")] = None,
+    keys: Annotated[
+        list[str] | None, typer.Option("--key", metavar="NAME=FILE", help="the sound that moves of the sheet listen to")
+    ] = None,
     keep: Annotated[
         bool, typer.Option("--keep-readable", help="of a damaged recording, treat what can be read")
     ] = False,
@@ -88,19 +94,21 @@ def treat(
     if moves is not None:
         from mivlo.services.handover.sheets import read_sheet
 
-        treatment = read_sheet(_existing(moves))
+        sheet = read_sheet(_existing(moves))
+        treatment, sounds = sheet.treatment, _key_sounds(sheet, keys or [], info)
     else:
         from mivlo.services.findings.documents import search_file
 
         found = search_file(source, role=_role(role), most=limit, least_confidence=least, keep_readable=keep)[1]
-        treatment = Treatment.of(f.move for f in found)
+        treatment, sounds = Treatment.of_entries(f.entry for f in found), {}
         count = "1 move" if len(found) == 1 else f"{len(found)} moves"
         typer.echo(f"{count}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
     depth = Depth(bits.value) if bits else depth_of(info.subtype)
     partial = out.with_name(f"{out.name}.{os.getpid()}.part")
     try:
         with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
-            for block in until_readable(treated_blocks(sound, treatment, sample_rate=info.sample_rate), sound):
+            made = treated_blocks(sound, treatment, sample_rate=info.sample_rate, keys=sounds)
+            for block in until_readable(made, sound):
                 writer.write(block)
         missing = shortfall(info, sound.ends_at)
         if not keep:
@@ -112,6 +120,23 @@ def treat(
         typer.echo(f"mivlo: {missing}", err=True)
     if writer.clipped:
         typer.echo(f"{writer.clipped} samples were above full scale and were clipped.", err=True)
+
+
+def _key_sounds(sheet: ReadSheet, given: list[str], info: SoundInfo) -> dict[int, Samples]:
+    """What the moves of a sheet listen to, at the recording's rate, by the numbers that the sheet gives its names."""
+    from mivlo.audio.decode import samples_at
+
+    files: dict[str, Path] = {}
+    for text in given:
+        name, equals, file = text.partition("=")
+        if not equals or not name or not file:
+            raise MivloError(f"--key is {text!r}; write it as NAME=FILE.")
+        files[name] = _existing(Path(file))
+    if unused := [name for name in files if name not in sheet.keys.values()]:
+        raise MivloError(f"No move of the sheet listens to {unused[0]!r}. Leave that --key out, or correct its name.")
+    if missing := [name for name in sheet.keys.values() if name not in files]:
+        raise MivloError(f"A move listens to {missing[0]!r}. Give its sound with --key {missing[0]!r}=FILE.")
+    return {number: samples_at(files[name], info.sample_rate) for number, name in sheet.keys.items()}
 
 
 def _container(out: Path) -> Container:

@@ -6,15 +6,16 @@ stand beside its own. A new field of a move is written there and nowhere else.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import MISSING, Field, fields
 from functools import lru_cache
 from typing import Annotated, Any, Union, get_type_hints
 
-from pydantic import BaseModel, ConfigDict, Discriminator, TypeAdapter, ValidationError, create_model
+from pydantic import BaseModel, ConfigDict, Discriminator, Tag, TypeAdapter, ValidationError, create_model
 from pydantic.fields import FieldInfo
 
-from mivlo.core.errors import InvalidValue, UnknownKey, short
-from mivlo.core.moves import Aftercare, Entry, mode_of, move_kinds
+from mivlo.core.errors import InvalidValue, MissingKey, UnknownKey, short
+from mivlo.core.moves import SELF, Aftercare, Entry, mode_of, move_kinds
 from mivlo.core.moves.bounds import bound_words
 from mivlo.core.moves.kinds import MoveKind
 
@@ -53,7 +54,7 @@ def sentence(error: ValidationError, *, whole: str = "document") -> str:
     """What is wrong with a document, naming each key."""
     parts = []
     for problem in error.errors():
-        place = ".".join(str(part) for part in problem["loc"]) or whole
+        place = ".".join(str(part) for part in problem["loc"] if part not in _MODES) or whole
         said = problem["msg"].removeprefix("Value error, ").rstrip(".")
         if problem["type"] in _UNKNOWN:
             parts.append(f"{place} is not a known key")
@@ -66,6 +67,9 @@ def sentence(error: ValidationError, *, whole: str = "document") -> str:
     return "; ".join(parts)
 
 
+_MODES = frozenset(mode_of(kind) for kind in move_kinds())
+
+
 def _read(kind: Any, values: Document) -> Any:
     try:
         return _adapter(kind).validate_python(values)
@@ -74,6 +78,8 @@ def _read(kind: Any, values: Document) -> Any:
         if problem["type"] == "value_error" and isinstance(problem["ctx"]["error"], InvalidValue):
             raise problem["ctx"]["error"] from error
         name = ".".join(str(part) for part in problem["loc"])
+        if problem["type"] == "missing":
+            raise MissingKey(name) from error
         if problem["type"] in _UNKNOWN:
             raise UnknownKey(name, problem["input"]) from error
         words = bound_words(kind, name) if problem["type"] in _OUT_OF_BOUNDS else None
@@ -148,6 +154,12 @@ def aftercare_document(aftercare: Aftercare) -> Document:
     return dict(_adapter(Aftercare).dump_python(aftercare, mode="json"))
 
 
+def plain_aftercare(aftercare: Aftercare) -> Document:
+    """What comes behind the moves, as a person writes it: without what is off."""
+    whole = aftercare_document(aftercare)
+    return {key: value for key, value in whole.items() if value not in (None, [], 0.0)}
+
+
 def read_aftercare(values: Document) -> Aftercare:
     """What comes behind the moves, of its document."""
     return _read(Aftercare, values)  # type: ignore[no-any-return]
@@ -156,12 +168,17 @@ def read_aftercare(values: Document) -> Aftercare:
 def plain_document(entry: Entry) -> Document:
     """An entry as a person writes it: without what goes without saying or what its shape does not have."""
     move = move_document(entry.move)
-    out = {name: move[name] for name in move if name not in (*entry.move.absent, *entry.move.implied)}
+    out = {name: _said(move[name]) for name in move if name not in (*entry.move.absent, *entry.move.implied)}
     own = entry_parts(entry)[0]
     for field in _own(Entry, "id", "move"):
         if field.name == "enabled" or getattr(entry, field.name) != field.default:
             out[field.name] = own[field.name]
     return out
+
+
+def _said(value: Any) -> Any:
+    """A value without what is None in it."""
+    return {k: v for k, v in value.items() if v is not None} if isinstance(value, dict) else value
 
 
 def read_plain(values: Document, *, entry_id: int = 0) -> Entry:
@@ -184,9 +201,24 @@ def read_plain(values: Document, *, entry_id: int = 0) -> Entry:
 
 # --- models for the edge: made, not written ---------------------------------------------------------
 
+_NO_TYPES: Mapping[Any, Any] = {}
 
-def _model_field(kind: Any, field: Field[Any], *, optional: bool, nullable: bool) -> tuple[Any, FieldInfo]:
-    hint = get_type_hints(kind, include_extras=True)[field.name]
+
+def _hint(kind: Any, name: str, own_types: Mapping[Any, Any]) -> Any:
+    hint = get_type_hints(kind, include_extras=True)[name]
+    return own_types.get(hint, hint)
+
+
+def model_field(
+    kind: Any,
+    field: Field[Any],
+    *,
+    optional: bool = False,
+    nullable: bool = False,
+    own_types: Mapping[Any, Any] = _NO_TYPES,
+) -> tuple[Any, FieldInfo]:
+    """A field of a dataclass as one of a model; optional, nullable and own_types as in `flat_model`."""
+    hint = _hint(kind, field.name, own_types)
     if field.default is not MISSING:
         default = field.default
     elif field.default_factory is not MISSING:
@@ -195,6 +227,8 @@ def _model_field(kind: Any, field: Field[Any], *, optional: bool, nullable: bool
         default = ...
     if optional or (nullable and default is not ... and field.name != "mode"):
         return hint | None, FieldInfo(default=None)
+    if hint is not _hint(kind, field.name, _NO_TYPES):
+        default = hint()
     return hint, FieldInfo(default=default)
 
 
@@ -206,33 +240,58 @@ def flat_model(
     optional: bool = False,
     nullable: bool = False,
     own: tuple[str, ...] = ENTRY_FIELDS,
+    own_types: Mapping[Any, Any] = _NO_TYPES,
     doc: str = "",
 ) -> type[BaseModel]:
     """A model of flat documents of one kind of move.
 
     optional : every key may be left out (a change). nullable : keys that have a default may be null (a sheet).
-    own : what it has of an entry beside its move.
+    own : what it has of an entry beside its move. own_types : what stands in place of a type of the core.
     """
     parts: dict[str, Any] = {
-        f.name: _model_field(kind, f, optional=optional, nullable=nullable) for f in fields(kind)
+        f.name: model_field(kind, f, optional=optional, nullable=nullable, own_types=own_types)
+        for f in fields(kind)
     }
     for field in _own(Entry, "id", "move"):
         if field.name in own:
-            parts[field.name] = _model_field(Entry, field, optional=optional, nullable=False)
+            parts[field.name] = model_field(Entry, field, optional=optional, nullable=False)
     if base is not None:
         return create_model(name, __base__=base, __doc__=doc, **parts)
     return create_model(name, __config__=STRICT, __doc__=doc, **parts)
 
 
+def _mode_in(values: Any) -> Any:
+    """The mode of a document, or of a model of one; static where nothing is said."""
+    return values.get("mode", "static") if isinstance(values, dict) else getattr(values, "mode", "static")
+
+
 def flat_union(name: str, **how: Any) -> Any:
-    """Any kind of move as a flat document, told apart by `mode`."""
-    models = [flat_model(f"{mode_of(kind).title().replace('_', '')}{name}", kind, **how) for kind in move_kinds()]
-    if len(models) == 1:
-        return models[0]
-    return Annotated[Union[tuple(models)], Discriminator("mode")]  # noqa: UP007  (made at run time)
+    """Any kind of move as a flat document, told apart by `mode`, which is static where it is left out."""
+    models = [
+        Annotated[flat_model(f"{mode_of(kind).title()}{name}", kind, **how), Tag(mode_of(kind))]
+        for kind in move_kinds()
+    ]
+    told = Discriminator(
+        _mode_in, custom_error_type="mode", custom_error_message=f"mode must be one of {', '.join(sorted(_MODES))}"
+    )
+    return Annotated[Union[tuple(models)], told]  # noqa: UP007  (made at run time)
 
 
-SheetMove: Any = flat_union(
-    "SheetMove", nullable=True, own=("enabled",), doc="A move of a sheet; null where its shape has no such value."
-)
-"""A move as sheets of version 1 and findings hold it."""
+def changes_model(name: str, *, base: type[BaseModel], doc: str) -> type[BaseModel]:
+    """A model of new values of a move of any kind: every key may be left out."""
+    parts: dict[str, Any] = {}
+    owners = [(kind, f) for kind in move_kinds() for f in fields(kind)]
+    for kind, field in [*owners, *((Entry, f) for f in _own(Entry, "id", "move"))]:
+        hint = get_type_hints(kind, include_extras=True)[field.name]
+        known = parts.get(field.name)
+        parts[field.name] = hint if known is None or known == hint else known | hint
+    made = {key: (hint | None, FieldInfo(default=None)) for key, hint in parts.items()}
+    return create_model(name, __base__=base, __doc__=doc, **made)
+
+
+def key_document(values: Document, change: Callable[[Any], Any]) -> Document:
+    """A document of a move with the strip that it listens to written in another way; "self" stays."""
+    key = values.get("key")
+    if not isinstance(key, dict) or key.get("source", SELF) == SELF:
+        return values
+    return {**values, "key": {**key, "source": change(key["source"])}}

@@ -288,6 +288,14 @@ def resampled_blocks(blocks: Iterator[Singles], from_rate: int, to_rate: int, ch
     yield y
 
 
+def samples_at(path: Path, rate: int) -> Singles | FileSamples:
+    """A whole file's samples at a rate: read where they are sliced if it is the file's own, else made at once."""
+    info = inspect(path)
+    if info.sample_rate == rate:
+        return FileSamples(path)
+    return np.concatenate(list(resampled_blocks(read_blocks(path), info.sample_rate, rate, info.channels)))
+
+
 def resampled_length(frames: int, from_rate: int, to_rate: int) -> int:
     """Frames of a recording at another rate: rounded up, so that nothing is lost."""
     return -(-frames * to_rate // from_rate)

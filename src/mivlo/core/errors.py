@@ -2,7 +2,8 @@
 
 MivloError               anything we say no to, in a sentence for a musician
 ├── InvalidValue         a parameter outside of what it can be (name, value, bound)
-│   └── UnknownKey       a document says something that nobody knows
+│   ├── UnknownKey       a document says something that nobody knows
+│   └── MissingKey       a document does not say what it must
 └── BadAudio             sound that can't be used (empty, NaN, too many channels)
 """
 
@@ -35,6 +36,15 @@ class UnknownKey(InvalidValue):
         MivloError.__init__(self, f"{name} is not a known key.")
         self.name = name
         self.value = value
+
+
+class MissingKey(InvalidValue):
+    """A document lacks a key that is needed; the text names it."""
+
+    def __init__(self, name: str) -> None:
+        MivloError.__init__(self, f"{name} is missing.")
+        self.name = name
+        self.value = None
 
 
 class BadAudio(MivloError):

@@ -453,8 +453,9 @@ def song_sheet(song_id: Id) -> JSONResponse:
 
 @api.get("/songs/{song_id}/tracks/{track_id}/sheet.json", responses={200: {"model": sheets.Sheet | sheets.Sheet2}})
 def track_sheet(song_id: Id, track_id: Id) -> JSONResponse:
-    strip = _song(song_id).strip(track_id)
-    return JSONResponse(sheets.sheet_document(sheets.make_sheet(strip.treatment, strip.name)))
+    song = _song(song_id)
+    strip = song.strip(track_id)
+    return JSONResponse(sheets.sheet_document(sheets.strip_sheet(song, strip)))
 
 
 @api.get("/songs/{song_id}/sheet.csv", response_class=PlainTextResponse)

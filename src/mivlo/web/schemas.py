@@ -11,7 +11,7 @@ from pydantic_core import PydanticCustomError
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.graph import StripKind
 from mivlo.core.roles import Role
-from mivlo.description import flat_union
+from mivlo.description import changes_model, flat_union
 from mivlo.services.findings.documents import FindingDocument
 
 
@@ -42,10 +42,10 @@ class _In(BaseModel):
 
 class _MoveBase(_Out):
     id: int
-    octaves: float
+    octaves: float | None = None
 
 
-MoveOut: Any = flat_union("Out", base=_MoveBase, doc="A move of a strip, with its width in octaves.")
+MoveOut: Any = flat_union("MoveOut", base=_MoveBase, doc="A move of a strip, with its width in octaves if it has one.")
 
 
 class StripOut(_Out):
@@ -273,7 +273,7 @@ class _Against(_In):
 
 
 NewMove: Any = flat_union("NewMove", base=_Against, doc="A move to be made.")
-MoveChange: Any = flat_union("MoveChange", base=_Against, optional=True, doc="New values of a move; the others stay.")
+MoveChange: Any = changes_model("MoveChange", base=_Against, doc="New values of a move; the others stay.")
 
 
 class Decision(_In):

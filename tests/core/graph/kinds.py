@@ -74,6 +74,8 @@ class Echo(_Kind):
 
 
 class _Processor:
+    aligned = 1
+
     def __init__(self, rate: float, channels: int, steps: Sequence[Step]) -> None:
         (self.step,) = steps
         self.move: Any = self.step.move

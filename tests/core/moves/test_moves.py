@@ -140,7 +140,7 @@ def test_a_new_kind_is_known_everywhere_once_it_is_in_the_union(monkeypatch: pyt
         assert description.move_document(Wobble(3.0)) == {"frequency_hz": 3.0, "depth": 0.5, "mode": "wobble"}
         union = description.flat_union("AnyMove")
         schema = description.TypeAdapter(union).json_schema()
-        assert schema["discriminator"]["mapping"].keys() == {"static", "wobble"}
+        assert len(schema["oneOf"]) == 2
         assert "depth" in schema["$defs"]["WobbleAnyMove"]["properties"]
     finally:
         description.kind_of.cache_clear()

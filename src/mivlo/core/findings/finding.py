@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from mivlo.core.findings.evidence import Evidence
-from mivlo.core.moves import Move
+from mivlo.core.moves import Entry, Move
 from mivlo.core.units import Note, hz_to_note
 
 METHOD = 3
@@ -45,6 +45,7 @@ class Finding:
     harmonic : the nearest harmonic explanation, or "" if there is none.
     threshold_db : for what is there only now and then: level of the band in dBFS over which a dynamic move acts.
     takes_db : what the move takes from the rest of the track, as its change of level in dB (0 or below).
+    stretches : times in which the move acts; none: always.
     says : what has to be told about the proposal, in one sentence; mostly empty.
     """
 
@@ -65,7 +66,13 @@ class Finding:
     threshold_db: float | None = None
     takes_db: float = 0.0
     says: str = ""
+    stretches: tuple[tuple[float, float], ...] = ()
     evidence: Evidence = field(default_factory=Evidence)
+
+    @property
+    def entry(self) -> Entry:
+        """The proposed move with the times in which it acts."""
+        return Entry(move=self.move, stretches=self.stretches)
 
     @property
     def note(self) -> Note:

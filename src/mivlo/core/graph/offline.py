@@ -17,10 +17,16 @@ from mivlo.core.units import Floats
 _ONLY = 1
 
 
-def single(treatment: Treatment, *, channels: int, sample_rate: float) -> Plan:
-    """The plan of one track by itself."""
-    strip = Strip(id=_ONLY, treatment=treatment, channels=1 if channels == 1 else 2)
-    return compile([strip], sample_rate=int(sample_rate))
+_NO_KEYS: Mapping[int, Samples] = {}
+
+
+def single(
+    treatment: Treatment, *, channels: int, sample_rate: float, keys: Mapping[int, Samples] = _NO_KEYS
+) -> Plan:
+    """The plan of one track by itself; `keys` are the sounds that its moves listen to, by the ids in them."""
+    strips = [Strip(id=_ONLY, treatment=treatment, channels=1 if channels == 1 else 2)]
+    strips += [Strip(id=i, channels=1 if sound.shape[1] == 1 else 2) for i, sound in keys.items()]
+    return compile(strips, sample_rate=int(sample_rate))
 
 
 def render(
@@ -68,10 +74,12 @@ class TreatedSound:
         return np.concatenate(parts) if parts else np.zeros((0, self.shape[1]))
 
 
-def treated_blocks(samples: Samples, treatment: Treatment, *, sample_rate: float) -> Iterator[Floats]:
+def treated_blocks(
+    samples: Samples, treatment: Treatment, *, sample_rate: float, keys: Mapping[int, Samples] = _NO_KEYS
+) -> Iterator[Floats]:
     """A single recording (n, channels) with its treatment, from its start to its end, block after block."""
-    plan = single(treatment, channels=int(samples.shape[1]), sample_rate=sample_rate)
-    return render(plan, {_ONLY: samples}, (_ONLY, Tap.BEHIND), 0, int(samples.shape[0]))
+    plan = single(treatment, channels=int(samples.shape[1]), sample_rate=sample_rate, keys=keys)
+    return render(plan, {_ONLY: samples, **keys}, (_ONLY, Tap.BEHIND), 0, int(samples.shape[0]))
 
 
 def treat(samples: npt.ArrayLike, treatment: Treatment | Sequence[Move], *, sample_rate: float) -> Floats:

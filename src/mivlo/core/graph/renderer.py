@@ -152,9 +152,7 @@ class Renderer:
 
     def _key_fader(self, strip_id: int) -> Fader:
         if strip_id not in self._key_faders:
-            behind: Behind = self._add(Behind(self._key_of(strip_id), ramp=self._ramp))
-            self._behind.setdefault(strip_id, []).append(behind)
-            self._key_faders[strip_id] = self._add(Fader(behind, ramp=self._ramp))
+            self._key_faders[strip_id] = self._add(Fader(self._key_of(strip_id), ramp=self._ramp))
         return self._key_faders[strip_id]
 
     def _chain(self, before: Stream, runs: Sequence[Run], keys: Mapping[int, Stream], into: list[Treated]) -> Stream:

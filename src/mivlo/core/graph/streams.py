@@ -87,7 +87,10 @@ class Stream:
     clock : where the song is.
     least : how far ahead of the clock it is read at the least; what lies before that is not kept.
     grid : makes frames only in whole cells of so many, counted from the song's first; None: as they are read.
+    aligned : begins at a multiple of so many frames of the song.
     """
+
+    aligned = 1
 
     def __init__(self, channels: int, inputs: Sequence[Stream] = (), *, begin: int | None = None) -> None:
         self.channels = channels
@@ -149,8 +152,7 @@ class Stream:
     def wake(self, start: int) -> int:
         """Begin anew, so that `start` is the first frame to be made; where it begins in fact."""
         at = max(start, self.begin)
-        if self.grid is not None:
-            at = at // self.grid * self.grid
+        at -= at % (self.grid or self.aligned)
         self.fresh()
         self._buffer = np.zeros((0, self.channels))
         self._from = self._to = at
@@ -284,7 +286,7 @@ class Treated(Stream):
         self.steps = steps
         self.processor = make(self._width, steps)
         self._used = False
-        lag = self.processor.latency
+        lag, self.aligned = self.processor.latency, self.processor.aligned
         super().__init__(before.channels, [before, *keys.values()])
         self.begin -= lag
         self._before, self._keys = before, dict(keys)
@@ -329,7 +331,7 @@ class Treated(Stream):
         if self.idle:
             return ahead
         self._used = True
-        keys = {i: key.read(start + lag, stop + lag) for i, key in self._keys.items()}
+        keys = {i: self._picked(key.read(start + lag, stop + lag)) for i, key in self._keys.items()}
         wet = self.processor.process(self._picked(ahead), keys)
         if not self._part:
             return wet
@@ -340,6 +342,8 @@ class Treated(Stream):
         return self._with(dry, change)
 
     def _picked(self, x: Floats) -> Floats:
+        if x.shape[1] == 1:  # a mono key is taken as it is
+            return x
         match self._on:
             case Channels.LEFT:
                 return x[:, :1]

@@ -1,7 +1,11 @@
 """What a move is: frozen values, one kind a module; entries and treatments made of them."""
 
+from mivlo.core.moves.adaptive import AdaptiveMove
+from mivlo.core.moves.aftercare import NO_AFTERCARE, Aftercare, Air, Clip, Compressor, Reverb, Warmth
 from mivlo.core.moves.bounds import GREATEST_GAIN_DB, HIGHEST_HZ, HIGHEST_Q, LARGEST_ID, LOWEST_HZ, LOWEST_Q
+from mivlo.core.moves.dynamic import Acts, Detector, DynamicMove, ThresholdOf
 from mivlo.core.moves.entry import Channels, Entry, Place
+from mivlo.core.moves.key import OWN, SELF, Key, KeyShape
 from mivlo.core.moves.kinds import Move, mode_of, move_kinds
 from mivlo.core.moves.static import (
     BUTTERWORTH_Q,
@@ -14,7 +18,7 @@ from mivlo.core.moves.static import (
     treatment_db,
     treatment_sections,
 )
-from mivlo.core.moves.treatment import MOST_MOVES, Aftercare, Phase, Treatment
+from mivlo.core.moves.treatment import MOST_MOVES, Phase, Treatment
 
 __all__ = [
     "BUTTERWORTH_Q",
@@ -25,16 +29,31 @@ __all__ = [
     "LOWEST_HZ",
     "LOWEST_Q",
     "MOST_MOVES",
+    "NO_AFTERCARE",
+    "OWN",
+    "SELF",
+    "Acts",
+    "AdaptiveMove",
     "Aftercare",
+    "Air",
     "Channels",
+    "Clip",
+    "Compressor",
+    "Detector",
+    "DynamicMove",
     "Entry",
+    "Key",
+    "KeyShape",
     "Move",
     "Phase",
     "Place",
+    "Reverb",
     "SectionPlan",
     "Shape",
     "StaticMove",
+    "ThresholdOf",
     "Treatment",
+    "Warmth",
     "butterworth_qualities",
     "mode_of",
     "move_kinds",

@@ -45,13 +45,16 @@ def bound_words(kind: type[Any], name: str) -> str | None:
 
 @dataclass(frozen=True, slots=True)
 class _Bound:
-    """An interval with its unit, or choices."""
+    """An interval with its unit, or choices; `optional` where None is a value too."""
 
     interval: Any
     unit: str
     choices: tuple[Any, ...]
+    optional: bool
 
     def allows(self, given: Any) -> bool:
+        if given is None and self.optional:
+            return True
         if self.choices:
             return given in self.choices
         return _is_number(given) and bool(self.interval.ge <= given <= self.interval.le)
@@ -67,6 +70,12 @@ def _is_number(given: Any) -> bool:
     return isinstance(given, int | float) and not isinstance(given, bool) and math.isfinite(given)
 
 
+def _without_none(hint: Any) -> Any:
+    """What an optional value is where it is given; hints of several other kinds have no bound of their own."""
+    kinds = [kind for kind in get_args(hint) if kind is not type(None)]
+    return kinds[0] if len(kinds) == 1 else Any
+
+
 @lru_cache
 def _bounds(kind: Any) -> dict[str, _Bound]:
     """The fields of a dataclass that have a bound."""
@@ -74,12 +83,16 @@ def _bounds(kind: Any) -> dict[str, _Bound]:
     hints = get_type_hints(kind, include_extras=True)
     for field in fields(kind):
         hint = hints[field.name]
+        if type(None) in get_args(hint):
+            hint, optional = _without_none(hint), True
+        else:
+            optional = False
         parts = get_args(hint)
         if get_origin(hint) is Literal and len(parts) > 1:
-            found[field.name] = _Bound(None, "", parts)
+            found[field.name] = _Bound(None, "", parts, optional)
         elif get_origin(hint) is Annotated:
             interval = next((m for m in parts[1:] if isinstance(m, Interval)), None)
             unit = next((m.unit for m in parts[1:] if isinstance(m, Unit)), "")
             if interval is not None:
-                found[field.name] = _Bound(interval, unit, ())
+                found[field.name] = _Bound(interval, unit, (), optional)
     return found

@@ -8,10 +8,12 @@ from __future__ import annotations
 
 from typing import Any, ClassVar, Protocol, get_args
 
+from mivlo.core.moves.adaptive import AdaptiveMove
+from mivlo.core.moves.dynamic import DynamicMove
 from mivlo.core.moves.static import StaticMove
 
-Move = StaticMove
-"""Any move: the union of all kinds, told apart by `mode`. A new kind: `StaticMove | OtherMove`."""
+Move = StaticMove | DynamicMove | AdaptiveMove
+"""Any move: the union of all kinds, told apart by `mode`."""
 
 
 class MoveKind(Protocol):

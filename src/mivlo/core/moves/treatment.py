@@ -10,7 +10,7 @@ from typing import Annotated, ClassVar
 from annotated_types import Interval, MaxLen
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves.bounds import GainDb, check
+from mivlo.core.moves.aftercare import NO_AFTERCARE, Aftercare
 from mivlo.core.moves.entry import Entry, Name, Place
 from mivlo.core.moves.kinds import Move
 
@@ -26,21 +26,8 @@ class Phase(StrEnum):
     """How the static moves treat phase."""
 
     MINIMUM = "minimum"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Aftercare:
-    """What comes behind the moves. At rest it changes nothing."""
-
-    __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
-
-    output_db: GainDb = 0.0
-
-    def __post_init__(self) -> None:
-        check(self)
-
-
-NO_AFTERCARE = Aftercare()
+    LINEAR = "linear"
+    ANALOGUE = "analogue"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,4 +83,9 @@ class Treatment:
     @classmethod
     def of(cls, moves: Iterable[Move]) -> Treatment:
         """The treatment that applies these moves, one behind the other."""
-        return cls(entries=tuple(Entry(id=i, move=move) for i, move in enumerate(moves)))
+        return cls.of_entries(Entry(move=move) for move in moves)
+
+    @classmethod
+    def of_entries(cls, entries: Iterable[Entry]) -> Treatment:
+        """The treatment of these entries, numbered anew."""
+        return cls(entries=tuple(replace(entry, id=i) for i, entry in enumerate(entries)))

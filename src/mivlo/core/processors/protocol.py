@@ -39,6 +39,10 @@ class Processor(Protocol):
         """Frames by which the output lags behind the input; fixed for the processor's life."""
 
     @property
+    def aligned(self) -> int:
+        """A stream has to begin at a frame of the song that is a multiple of this."""
+
+    @property
     def memory_s(self) -> float:
         """How far back the past reaches into what comes next, down to -120 dB."""
 

@@ -158,6 +158,7 @@ class StaticProcessor:
     """
 
     latency = 0
+    aligned = 1
 
     def __init__(self, sample_rate: float, channels: int, steps: Sequence[Step] = ()) -> None:
         positive("sample_rate", sample_rate)

@@ -5,15 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, TypeAdapter, model_serializer
 
 from mivlo.audio.decode import FileSamples, shortfall
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import Evidence, Finding, Kind, Search
 from mivlo.core.findings.search import LEAST_CONFIDENCE, MOST
-from mivlo.core.moves import Entry, Move
+from mivlo.core.moves import Entry
 from mivlo.core.roles import Role
-from mivlo.description import SheetMove, plain_document, read_plain
+from mivlo.description import STRICT, flat_union, plain_document, read_plain
 from mivlo.services.recordings.naming import guess_role, name_from_file
 
 
@@ -36,10 +36,33 @@ class EvidenceDocument(BaseModel):
         return cls(**{name: getattr(evidence, name) for name in cls.model_fields})
 
 
-def sheet_move(move: Move) -> Any:
+class _Proposed(BaseModel):
+    """Where a move always acts, nothing is said of when: so a sheet of version 1 can hold it."""
+
+    model_config = STRICT
+
+    @model_serializer(mode="wrap")
+    def _short(self, write: Any) -> dict[str, Any]:
+        out: dict[str, Any] = write(self)
+        if not out.get("stretches"):
+            for name in ("stretches", "fade_ms"):
+                out.pop(name, None)
+        return out
+
+
+ProposedMove: Any = flat_union(
+    "ProposedMove",
+    base=_Proposed,
+    nullable=True,
+    own=("enabled", "stretches", "fade_ms"),
+    doc="A move as a sheet holds it; null where it says nothing of its own.",
+)
+_proposed: TypeAdapter[Any] = TypeAdapter(ProposedMove)
+
+
+def proposed_move(entry: Entry) -> Any:
     """A proposed move as in a sheet; what its shape does not have is null."""
-    plain = plain_document(Entry(move=move))
-    return SheetMove(**{name: plain.get(name) for name in SheetMove.model_fields})
+    return _proposed.validate_python(plain_document(entry))
 
 
 class FindingDocument(BaseModel):
@@ -63,7 +86,7 @@ class FindingDocument(BaseModel):
     threshold_db: float | None
     takes_db: float
     says: str
-    move: SheetMove
+    move: ProposedMove
     evidence: EvidenceDocument | None = None
 
     def entry(self) -> Entry:
@@ -92,7 +115,7 @@ class FindingDocument(BaseModel):
             threshold_db=f.threshold_db,
             takes_db=f.takes_db,
             says=f.says,
-            move=sheet_move(f.move),
+            move=proposed_move(f.entry),
             evidence=EvidenceDocument.of(f.evidence) if evidence else None,
         )
 

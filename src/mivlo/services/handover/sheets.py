@@ -5,29 +5,66 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import jinja2
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, create_model
 
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.core.moves import Entry, Move, Phase, Treatment
+from mivlo.core.graph import StripKind
+from mivlo.core.moves import NO_AFTERCARE, SELF, AdaptiveMove, Aftercare, Entry, Key, Move, Phase, StaticMove, Treatment
+from mivlo.core.moves.entry import Name
+from mivlo.core.moves.treatment import Amount
 from mivlo.core.units import hz_to_note
 from mivlo.description import (
-    SheetMove,
-    aftercare_document,
+    ENTRY_FIELDS,
+    STRICT,
+    flat_model,
     flat_union,
+    key_document,
+    model_field,
     move_document,
+    plain_aftercare,
     plain_document,
     read_aftercare,
     read_plain,
     sentence,
 )
+from mivlo.services.handover.words import acting_words, treatment_words, when_words
 from mivlo.services.song.state import SongState, StripState
 
-FullMove: Any = flat_union("SheetEntry", nullable=True, doc="A move of a sheet of version 2.")
+_NOBODY: Mapping[int, str] = {}
+
+
+SheetKey: Any = create_model(
+    "SheetKey",
+    __config__=STRICT,
+    __doc__='What a move listens to: "self", or a strip by its name.',
+    **{
+        **{f.name: model_field(Key, f) for f in fields(Key)},
+        "source": (Annotated[str, Field(max_length=300)], SELF),
+    },
+)
+
+
+class _SheetMove(BaseModel):
+    """What a move of a sheet has beside its values."""
+
+    model_config = STRICT
+
+    id: Annotated[str, Field(max_length=60)] | None = None
+    track: Annotated[str, Field(max_length=300)] | None = None
+
+
+SheetMove1 = flat_model(
+    "SheetMove", StaticMove, nullable=True, own=("enabled",), doc="A move of a sheet of version 1."
+)
+SheetMove2: Any = flat_union(
+    "SheetMove", base=_SheetMove, nullable=True, own_types={Key: SheetKey}, doc="A move of a sheet of version 2."
+)
 
 
 class Sheet(BaseModel):
@@ -38,7 +75,7 @@ class Sheet(BaseModel):
     format: Literal["mivlo-sheet"]
     version: Literal[1]
     track: str | None = None
-    moves: list[SheetMove]
+    moves: list[SheetMove1]  # type: ignore[valid-type]
 
 
 class _Envelope(BaseModel):
@@ -59,28 +96,53 @@ class Sheet2(_Envelope):
     """The treatment of one strip."""
 
     version: Literal[2]
-    moves: list[FullMove]
+    amounts: dict[Name, Amount] | None = None
+    aftercare: Aftercare | None = None
+    moves: list[SheetMove2]
+
+
+class SheetStrip(BaseModel):
+    """A strip of a song and its sheet."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str
+    kind: StripKind
+    parent: str | None = None
+    fader_db: float
+    pan: float
+    mute: bool
+    sheet: Sheet2
 
 
 class SongSheet(BaseModel):
-    """The sheets of all strips of a song that have moves."""
+    """All strips of a song with their sheets."""
 
     format: Literal["mivlo-song-sheet"] = "mivlo-song-sheet"
-    version: Literal[1] = 1
+    version: Literal[2] = 2
     song: str
     sample_rate: int
-    tracks: list[Sheet | Sheet2] = Field(description="of version 2 where a track has what version 1 does not know")
+    strips: list[SheetStrip]
 
 
 def sheet_schema() -> dict[str, Any]:
-    """The JSON Schema of a sheet."""
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Sheet.model_json_schema()}
+    """The JSON Schema of a sheet, of either version."""
+    either: TypeAdapter[Any] = TypeAdapter(Annotated[Sheet | Sheet2, Field(discriminator="version")])
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **either.json_schema()}
 
 
-_VERSION_1 = frozenset(SheetMove.model_fields)
+_VERSION_1 = frozenset(SheetMove1.model_fields)
 
 
-def parse_sheet(text: str, name: str = "the sheet") -> Treatment:
+@dataclass(frozen=True, slots=True)
+class ReadSheet:
+    """A sheet: the treatment, and the names of what it listens to by the ids that stand for them in it."""
+
+    treatment: Treatment
+    keys: Mapping[int, str]
+
+
+def parse_sheet(text: str, name: str = "the sheet") -> ReadSheet:
     """The treatment of a sheet in JSON. MivloError names the key that is unknown or impossible."""
     try:
         return _parse(text, name)
@@ -88,7 +150,7 @@ def parse_sheet(text: str, name: str = "the sheet") -> Treatment:
         raise MivloError(f"Could not use {name}: it is nested too deeply.") from error
 
 
-def read_sheet(path: Path) -> Treatment:
+def read_sheet(path: Path) -> ReadSheet:
     """The treatment of a sheet in a file, with a byte order mark or without; MivloError says why there is none."""
     if path.stat().st_size > LARGEST_SHEET:
         raise MivloError(f"Could not use {path.name}: a sheet has at most {LARGEST_SHEET / 1e6:.0f} MB.")
@@ -101,7 +163,7 @@ def read_sheet(path: Path) -> Treatment:
 LARGEST_SHEET = 10_000_000
 
 
-def _parse(text: str, name: str) -> Treatment:
+def _parse(text: str, name: str) -> ReadSheet:
     try:
         sheet = _Envelope.model_validate(json.loads(text))
     except json.JSONDecodeError as error:
@@ -112,14 +174,16 @@ def _parse(text: str, name: str) -> Treatment:
         raise MivloError(f"Could not read {name}: it holds a number that is too long.") from error
     if sheet.version == 1:
         _only_version_1(sheet, name)
+    names: dict[str, int] = {}
+    ids: set[str] = set()
     entries = []
     for i, values in enumerate(sheet.moves):
         try:
-            entries.append(read_plain(values, entry_id=i))
+            entries.append(_read_move(values, i, names, ids))
         except InvalidValue as error:
             raise MivloError(f"Could not use {name}: moves.{i}.{error}") from error
     try:
-        return Treatment(
+        treatment = Treatment(
             entries=tuple(entries),
             amounts=sheet.amounts or {},
             phase=sheet.phase or Phase.MINIMUM,
@@ -127,6 +191,30 @@ def _parse(text: str, name: str) -> Treatment:
         )
     except InvalidValue as error:
         raise MivloError(f"Could not use {name}: {error}") from error
+    return ReadSheet(treatment, {number: key for key, number in names.items()})
+
+
+FIRST_KEY = 1000
+"""Ids from here on stand for the strips that a sheet names."""
+
+
+def _read_move(values: dict[str, Any], number: int, names: dict[str, int], ids: set[str]) -> Entry:
+    """A move of a sheet; the strips that it names get numbers."""
+    values = dict(values)
+    own_id, track = values.pop("id", None), values.pop("track", None)
+    for key, value in (("id", own_id), ("track", track)):
+        if value is not None and not isinstance(value, str):
+            raise InvalidValue(key, value, "it must be a text")
+    if own_id is not None and own_id in ids:
+        raise InvalidValue("id", own_id, "another move has it; each needs one of its own")
+    ids.add(own_id or "")
+
+    def number_of(source: Any) -> int:
+        if not isinstance(source, str):
+            raise InvalidValue("key.source", source, 'it must be "self" or the name of a strip')
+        return names.setdefault(source, FIRST_KEY + len(names))
+
+    return read_plain(key_document(values, number_of), entry_id=number)
 
 
 def _only_version_1(sheet: _Envelope, name: str) -> None:
@@ -137,22 +225,40 @@ def _only_version_1(sheet: _Envelope, name: str) -> None:
     for i, values in enumerate(sheet.moves):
         for key in values:
             if key not in _VERSION_1:
-                raise MivloError(f"Could not use {name}: moves.{i}.{key} is not a known key.")
+                raise MivloError(f"Could not use {name}: moves.{i}.{key} is not a known key; it may need version 2.")
+        if (mode := values.get("mode")) not in (None, "static"):
+            raise MivloError(f"Could not use {name}: moves.{i}.mode is {mode!r}, but version 1 has only static moves.")
 
 
-def make_sheet(treatment: Treatment, track: str | None = None) -> Sheet | Sheet2:
-    """The sheet of one strip; of version 1 if that can say all of it."""
+def make_sheet(treatment: Treatment, track: str | None = None, *, names: Mapping[int, str] = _NOBODY) -> Sheet2 | Sheet:
+    """The sheet of one strip; of version 1 if that can say all of it. `names` are those of the strips."""
     moves = [plain_document(entry) for entry in treatment.entries]
+    if _plain(treatment) and all(_VERSION_1.issuperset(move) for move in moves):
+        return Sheet(format="mivlo-sheet", version=1, track=track, moves=moves)
+    return make_sheet_2(treatment, track, names=names)
+
+
+def _plain(treatment: Treatment) -> bool:
+    """Whether there is nothing but moves."""
+    return replace(treatment, entries=()) == Treatment()
+
+
+def make_sheet_2(treatment: Treatment, track: str | None, *, names: Mapping[int, str]) -> Sheet2:
+    """The sheet of one strip, of version 2."""
+
+    def named(source: Any) -> str:
+        return names.get(source, "a deleted strip")
+
+    moves = [
+        {"id": str(entry.id), **key_document(plain_document(entry), named)} for entry in treatment.entries
+    ]
     more: dict[str, Any] = {
         "amounts": dict(treatment.amounts) or None,
         "phase": None if treatment.phase is Phase.MINIMUM else treatment.phase,
-        "aftercare": aftercare_document(treatment.aftercare),
+        "aftercare": None if treatment.aftercare == NO_AFTERCARE else plain_aftercare(treatment.aftercare),
     }
-    if treatment.aftercare == Treatment().aftercare:
-        more["aftercare"] = None
-    if not any(more.values()) and all(_VERSION_1.issuperset(move) for move in moves):
-        return Sheet(format="mivlo-sheet", version=1, track=track, moves=moves)
-    return Sheet2(format="mivlo-sheet", version=2, track=track, moves=moves, **more)
+    given = {key: value for key, value in more.items() if value is not None}
+    return Sheet2(format="mivlo-sheet", version=2, track=track, moves=moves, **given)
 
 
 def sheet_document(sheet: BaseModel) -> dict[str, Any]:
@@ -160,46 +266,81 @@ def sheet_document(sheet: BaseModel) -> dict[str, Any]:
     return sheet.model_dump(mode="json", exclude_none=True, exclude_unset=True)
 
 
-def _untouched(strip: StripState) -> bool:
-    return strip.treatment == Treatment()
+def names_of(song: SongState) -> dict[int, str]:
+    """What the strips of a song are called in sheets: each by a name of its own, "self" by none."""
+    names: dict[int, str] = {}
+    for strip in song.strips:
+        name, number = strip.name, 1
+        while name in names.values() or name == SELF:
+            number += 1
+            name = f"{strip.name} ({number})"
+        names[strip.id] = name
+    return names
+
+
+def strip_sheet(song: SongState, strip: StripState) -> Sheet2 | Sheet:
+    """The sheet of a strip of a song."""
+    names = names_of(song)
+    return make_sheet(strip.treatment, names[strip.id], names=names)
 
 
 def song_sheet(song: SongState) -> SongSheet:
-    """The sheets of all strips that have moves."""
-    sheets = [make_sheet(strip.treatment, strip.name) for strip in song.strips if not _untouched(strip)]
+    """All strips of a song with their sheets."""
+    names = names_of(song)
+    strips = [
+        SheetStrip(
+            name=names[strip.id],
+            kind=strip.kind,
+            parent=None if strip.parent_id is None else names[strip.parent_id],
+            fader_db=strip.fader_db,
+            pan=strip.pan,
+            mute=strip.mute,
+            sheet=make_sheet_2(strip.treatment, names[strip.id], names=names),
+        )
+        for strip in song.strips
+    ]
     return SongSheet(
-        format="mivlo-song-sheet", version=1, song=song.name, sample_rate=song.sample_rate, tracks=sheets
+        format="mivlo-song-sheet", version=2, song=song.name, sample_rate=song.sample_rate, strips=strips
     )
 
 
 # --- tables -----------------------------------------------------------------------------------------
 
 
-def _cells(entry: Entry) -> dict[str, Any]:
+def _cells(entry: Entry, names: Mapping[int, str]) -> dict[str, Any]:
     """An entry as the cells of a table: every value, and beside frequency and Q what they are in other words."""
     move = entry.move
     beside = {"frequency_hz": ("note", str(hz_to_note(move.frequency_hz))), "q": ("octaves", _width(move))}
+    plain = plain_document(entry)
     out: dict[str, Any] = {}
     for name, value in move_document(move).items():
-        if name == "mode":
+        if name in ("mode", "key", "weights"):
             continue
         out[name] = "" if name in move.absent else _cell(value)
         if name in beside:
             other, said = beside[name]
             out[other] = said
-    if move.shape.has_slope and move.slope_db_per_octave == 6:
+    if isinstance(move, AdaptiveMove):
+        out["shape"] = "adaptive"
+    if isinstance(move, StaticMove) and move.shape.has_slope and move.slope_db_per_octave == 6:
         out["q"] = ""
+    out["mode"] = move.mode
+    out["acts_so"] = acting_words(move, names)
+    out["when"] = when_words(entry)
     out["enabled"] = "yes" if entry.enabled else "no"
-    for name, value in plain_document(entry).items():
-        if name not in out and name != "mode":
-            out[name if name != "note" else "remark"] = value if isinstance(value, str) else json.dumps(value)
+    for name in ENTRY_FIELDS:
+        if name in plain and name not in ("enabled", "note"):
+            value = plain[name]
+            out[name] = value if isinstance(value, str | float) else json.dumps(value)
     if entry.note:
         out["remark"] = entry.note
     return out
 
 
 def _width(move: Move) -> Any:
-    return "" if move.shape.has_slope else round(move.octaves, 3)
+    if isinstance(move, AdaptiveMove) or (isinstance(move, StaticMove) and move.shape.has_slope):
+        return ""
+    return round(move.octaves, 3)
 
 
 def _cell(value: Any) -> Any:
@@ -215,16 +356,28 @@ def _harmless(value: Any) -> Any:
 
 
 def _rows(song: SongState) -> list[dict[str, Any]]:
+    """A row a move, with amounts applied, in the order in which they are listed."""
+    names = names_of(song)
     return [
-        {"track": strip.name, "number": number, **_cells(entry)}
+        {
+            "track": strip.name,
+            "number": number,
+            **_cells(replace(entry, move=entry.move.scaled(strip.treatment.amount_of(entry))), names),
+        }
         for strip in song.strips
         for number, entry in enumerate(strip.entries, 1)
     ]
 
 
+def _remarks(song: SongState) -> dict[str, list[str]]:
+    """What strips have beside their moves, in words."""
+    return {strip.name: words for strip in song.strips if (words := treatment_words(strip.treatment))}
+
+
 def sheet_csv(song: SongState) -> str:
     """All moves of a song as comma-separated values with a header line."""
     rows = _rows(song)
+    rows += [{"track": name, "remark": text} for name, lines in _remarks(song).items() for text in lines]
     columns: Sequence[str] = list(dict.fromkeys(name for row in rows for name in row))
     out = io.StringIO()
     writer = csv.DictWriter(out, columns or ["track", "number"], lineterminator="\n", restval="")
@@ -240,4 +393,7 @@ def sheet_page(song: SongState) -> str:
     by_track: dict[str, list[dict[str, Any]]] = {}
     for row in _rows(song):
         by_track.setdefault(row["track"], []).append(row)
-    return environment.get_template("sheet.html").render(song=song, by_track=by_track)
+    remarks = _remarks(song)
+    for name in remarks:
+        by_track.setdefault(name, [])
+    return environment.get_template("sheet.html").render(song=song, by_track=by_track, remarks=remarks)
