@@ -227,7 +227,7 @@ def model_field(
         default = ...
     if optional or (nullable and default is not ... and field.name != "mode"):
         return hint | None, FieldInfo(default=None)
-    if hint is not _hint(kind, field.name, _NO_TYPES):
+    if hint in own_types.values():
         default = hint()
     return hint, FieldInfo(default=default)
 

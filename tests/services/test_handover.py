@@ -141,7 +141,8 @@ def test_what_version_1_does_not_know_makes_a_sheet_of_version_2() -> None:
     assert json.loads(text)["version"] == 2
     assert sheets.parse_sheet(text).treatment == treatment
     with pytest.raises(MivloError, match=r"moves\.0\.channels is not a known key"):
-        sheets.parse_sheet(text.replace('"version": 2', '"version": 1').replace(', "amounts": {"all": 0.5}', ""))
+        old = text.replace('"version": 2', '"version": 1').replace(', "amounts": {"all": 0.5}', "")
+        sheets.parse_sheet(old.replace('"id": "0", ', ""))
 
 
 def test_the_sheet_of_the_documentation_is_understood() -> None:

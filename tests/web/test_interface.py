@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 
 import httpx
+import jsonschema
 import numpy as np
 import pytest
 import soundfile
@@ -181,14 +182,20 @@ def test_changes_are_told_to_every_page(address: str, song_id: int) -> None:
 def test_sheets_come_in_three_forms_with_a_schema(address: str, song_id: int) -> None:
     _add_move(address, song_id)
     base = f"{address}/api/songs/{song_id}"
-    assert httpx.get(f"{base}/sheet.json").json()["tracks"][0]["moves"][0]["frequency_hz"] == 412.0
+    song = httpx.get(f"{base}/sheet.json").json()
+    sheet = next(strip["sheet"] for strip in song["strips"] if strip["name"] == "Marimba")
+    assert sheet["moves"][0]["frequency_hz"] == 412.0
     assert (
         httpx.get(f"{base}/sheet.csv")
         .text.splitlines()[1]
         .startswith("Marimba,1,bell,412.0,G♯4 -14 ct,-6.0,14.4,0.1")
     )
     assert "<td>412.0</td>" in httpx.get(f"{base}/sheet.html").text
-    assert httpx.get(f"{address}/api/sheet-schema.json").json()["title"] == "Sheet"
+    schema = httpx.get(f"{address}/api/sheet-schema.json").json()
+    jsonschema.validate(sheet, schema)
+    jsonschema.validate({"format": "mivlo-sheet", "version": 1, "moves": []}, schema)
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate({**sheet, "phase": "none"}, schema)
 
 
 def test_the_page_is_served_with_a_policy_that_lets_nothing_in_from_outside(address: str) -> None:
