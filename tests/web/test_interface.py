@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 
 import httpx
-import jsonschema
+import jsonschema_rs
 import numpy as np
 import pytest
 import soundfile
@@ -192,10 +192,10 @@ def test_sheets_come_in_three_forms_with_a_schema(address: str, song_id: int) ->
     )
     assert "<td>412.0</td>" in httpx.get(f"{base}/sheet.html").text
     schema = httpx.get(f"{address}/api/sheet-schema.json").json()
-    jsonschema.validate(sheet, schema)
-    jsonschema.validate({"format": "mivlo-sheet", "version": 1, "moves": []}, schema)
-    with pytest.raises(jsonschema.ValidationError):
-        jsonschema.validate({**sheet, "phase": "none"}, schema)
+    jsonschema_rs.validate(schema, sheet)
+    jsonschema_rs.validate(schema, {"format": "mivlo-sheet", "version": 1, "moves": []})
+    with pytest.raises(jsonschema_rs.ValidationError):
+        jsonschema_rs.validate(schema, {**sheet, "phase": "none"})
 
 
 def test_the_page_is_served_with_a_policy_that_lets_nothing_in_from_outside(address: str) -> None:
