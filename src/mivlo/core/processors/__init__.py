@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from mivlo.core.processors.adaptive import AdaptiveProcessor
 from mivlo.core.processors.cascade import Cascade
 from mivlo.core.processors.dynamic import DynamicProcessor
 from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Processor, Step, checked_block
@@ -15,12 +16,13 @@ from mivlo.core.processors.static import StaticProcessor
 Maker = Callable[[float, int, Sequence[Step]], Processor]
 """Makes a processor of a sample rate, a number of channels, and the steps to start with."""
 
-PROCESSORS: dict[str, Maker] = {"static": StaticProcessor, "dynamic": DynamicProcessor}
+PROCESSORS: dict[str, Maker] = {"static": StaticProcessor, "dynamic": DynamicProcessor, "adaptive": AdaptiveProcessor}
 
 __all__ = [
     "FORGOTTEN",
     "GLIDE_S",
     "PROCESSORS",
+    "AdaptiveProcessor",
     "Cascade",
     "DynamicProcessor",
     "Keys",

@@ -7,6 +7,7 @@ import io
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields, replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -125,6 +126,7 @@ class SongSheet(BaseModel):
     strips: list[SheetStrip]
 
 
+@lru_cache
 def sheet_schema() -> dict[str, Any]:
     """The JSON Schema of a sheet, of either version."""
     either: TypeAdapter[Any] = TypeAdapter(Annotated[Sheet | Sheet2, Field(discriminator="version")])
