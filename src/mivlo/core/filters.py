@@ -368,6 +368,21 @@ def design_section(
     return np.array([out[0], out[1], out[2], 1.0, out[3], out[4]])
 
 
+def analogue_response(
+    kind: SectionKind,
+    frequency_hz: float,
+    at_hz: npt.ArrayLike,
+    *,
+    q: float = math.sqrt(0.5),
+    gain_db: float = 0.0,
+) -> npt.NDArray[np.complex128]:
+    """Complex response of the analogue prototype at the frequencies `at_hz` (any shape)."""
+    num, den = np.empty(3), np.empty(3)
+    _analogue(int(kind), float(q), float(gain_db), num, den)
+    s = 1j * np.asarray(at_hz, dtype=np.float64) / positive("frequency_hz", frequency_hz)
+    return np.asarray(np.polyval(num, s) / np.polyval(den, s))
+
+
 def analogue_response_db(
     kind: SectionKind,
     frequency_hz: float,
@@ -377,10 +392,7 @@ def analogue_response_db(
     gain_db: float = 0.0,
 ) -> Floats:
     """Level in dB of the analogue prototype at the frequencies `at_hz` (any shape)."""
-    num, den = np.empty(3), np.empty(3)
-    _analogue(int(kind), float(q), float(gain_db), num, den)
-    s = 1j * np.asarray(at_hz, dtype=np.float64) / positive("frequency_hz", frequency_hz)
-    h = np.abs(np.polyval(num, s) / np.polyval(den, s))
+    h = np.abs(analogue_response(kind, frequency_hz, at_hz, q=q, gain_db=gain_db))
     return np.asarray(20.0 * np.log10(np.maximum(h, 1e-10)))
 
 

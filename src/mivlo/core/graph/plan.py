@@ -6,11 +6,13 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import groupby
+from typing import Any
 
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.graph.naming import digest, treatment_facts
 from mivlo.core.graph.strips import Strip, StripKind
-from mivlo.core.moves import LARGEST_ID, Channels, Entry, Treatment
+from mivlo.core.moves import LARGEST_ID, Channels, Entry, Phase, Place, StaticMove, Treatment
+from mivlo.core.processors.phased import taps_for
 
 
 class CircularRouting(MivloError):
@@ -43,24 +45,43 @@ def _key(entry: Entry, stereo: bool) -> tuple[object, ...]:
     return (move.mode, channels, entry.stretches, fade, move.structure, move.listens_to, alone)
 
 
-def runs_of(treatment: Treatment, *, channels: int, listening: bool = True) -> tuple[Run, ...]:
-    """The runs of a treatment as it acts, for a sound of so many channels.
+def runs_of(
+    treatment: Treatment, *, channels: int, sample_rate: int, listening: bool = True, place: Place = Place.BEFORE
+) -> tuple[Run, ...]:
+    """The runs of a treatment as it acts in one place, for a sound of so many channels.
 
     The first run is always there, if empty, so that the first move of a strip glides in like any other. `listening`
     False leaves out what listens to other strips: such is a key.
     """
     stereo = channels == 2
-    heard = [e for e in treatment.heard() if listening or not e.move.listens_to]
+    heard = [e for e in treatment.heard() if e.place is place and (listening or not e.move.listens_to)]
     if not stereo:  # a mono sound has no side
         heard = [e for e in heard if e.channels is not Channels.SIDE]
+    first: list[Run] = []
+    if treatment.phase is not Phase.MINIMUM:
+        ahead = [e for e in heard if isinstance(e.move, StaticMove) and not e.stretches]
+        heard = [e for e in heard if e not in ahead]
+        first = _phased(ahead, str(treatment.phase), stereo, sample_rate)
     runs = []
     for key, entries in groupby(heard, lambda e: _key(e, stereo)):
         mode, on, stretches, fade, structure, listens_to, _ = key
         runs.append(Run(mode, on, stretches, fade, structure, listens_to, tuple(entries)))  # type: ignore[arg-type]
     plain = ("static", Channels.ALL, (), 0.0, (), ())
-    if not runs or runs[0].shape != plain:
+    if place is Place.BEFORE and treatment.phase is Phase.MINIMUM and (not runs or runs[0].shape != plain):
         runs.insert(0, Run("static", Channels.ALL, (), 0.0, (), (), ()))
-    return tuple(runs)
+    return (*first, *runs)
+
+
+def _phased(ahead: list[Entry], phase: str, stereo: bool, sample_rate: int) -> list[Run]:
+    """Static moves that always act, as one filter for each part of the sound."""
+    parts: dict[Channels, list[Entry]] = {}
+    for entry in ahead:
+        parts.setdefault(entry.channels if stereo else Channels.ALL, []).append(entry)
+    out = []
+    for on, entries in parts.items():
+        length = taps_for([e.move for e in entries], sample_rate) if phase == Phase.LINEAR else 0  # type: ignore[misc]
+        out.append(Run(phase, on, (), 0.0, (length,), (), tuple(entries)))
+    return out
 
 
 @dataclass(frozen=True)
@@ -115,7 +136,15 @@ class Plan:
 
     @cached_property
     def _runs(self) -> dict[int, tuple[Run, ...]]:
-        return {i: runs_of(strip.treatment, channels=strip.channels) for i, strip in self.strips.items()}
+        return {i: self._runs_of(i) for i in self.strips}
+
+    def key_runs(self, strip_id: int) -> tuple[Run, ...]:
+        """Those that are heard by who listens to a strip."""
+        return self._runs_of(strip_id, listening=False)
+
+    def _runs_of(self, strip_id: int, **how: Any) -> tuple[Run, ...]:
+        strip = self.strips[strip_id]
+        return runs_of(strip.treatment, channels=strip.channels, sample_rate=self.sample_rate, **how)
 
     def listens(self, strip_id: int) -> bool:
         """Whether a strip, or what is routed into it, has moves that listen to other strips."""

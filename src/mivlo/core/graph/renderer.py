@@ -11,7 +11,7 @@ import numpy as np
 
 from mivlo.core.errors import BadAudio, InvalidValue
 from mivlo.core.graph.glide import RAMP_S
-from mivlo.core.graph.plan import Plan, Run, runs_of
+from mivlo.core.graph.plan import Plan, Run
 from mivlo.core.graph.streams import (
     Behind,
     Clock,
@@ -146,8 +146,7 @@ class Renderer:
                 before = self._sources[strip_id]
             else:
                 before = self._add(Sum([self._key_fader(child) for child in self.plan.children[strip_id]]))
-            runs = runs_of(strip.treatment, channels=strip.channels, listening=False)
-            self._points[strip_id, Tap.KEY] = self._chain(before, runs, {}, self._keyed.setdefault(strip_id, []))
+            self._points[strip_id, Tap.KEY] = self._chain(before, self.plan.key_runs(strip_id), {}, self._keyed.setdefault(strip_id, []))
         return self._points[strip_id, Tap.KEY]
 
     def _key_fader(self, strip_id: int) -> Fader:
@@ -235,8 +234,7 @@ class Renderer:
             for stream, run in zip(self._treated.get(i, ()), plan.runs(i), strict=i in self._treated):
                 stream.aim(_steps(run), glide=glide)
             if i in self._keyed:
-                runs = runs_of(strip.treatment, channels=strip.channels, listening=False)
-                for stream, run in zip(self._keyed[i], runs, strict=True):
+                for stream, run in zip(self._keyed[i], plan.key_runs(i), strict=True):
                     stream.aim(_steps(run), glide=glide)
             output = db_to_gain(strip.treatment.aftercare.output_db)
             for behind in self._behind.get(i, ()):

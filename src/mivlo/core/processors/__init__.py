@@ -10,13 +10,21 @@ from collections.abc import Callable, Sequence
 from mivlo.core.processors.adaptive import AdaptiveProcessor
 from mivlo.core.processors.cascade import Cascade
 from mivlo.core.processors.dynamic import DynamicProcessor
+from mivlo.core.processors.phased import AnalogueProcessor, LinearProcessor
 from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Processor, Step, checked_block
 from mivlo.core.processors.static import StaticProcessor
 
 Maker = Callable[[float, int, Sequence[Step]], Processor]
 """Makes a processor of a sample rate, a number of channels, and the steps to start with."""
 
-PROCESSORS: dict[str, Maker] = {"static": StaticProcessor, "dynamic": DynamicProcessor, "adaptive": AdaptiveProcessor}
+PROCESSORS: dict[str, Maker] = {
+    "static": StaticProcessor,
+    "linear": LinearProcessor,
+    "analogue": AnalogueProcessor,
+    "dynamic": DynamicProcessor,
+    "adaptive": AdaptiveProcessor,
+}
+"""By the mode of a move; static moves of another phase by that."""
 
 __all__ = [
     "FORGOTTEN",
