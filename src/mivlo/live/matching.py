@@ -90,7 +90,7 @@ def _levels(c: Compared, points: tuple[Point, ...], *, untreated: bool = False) 
     renderer = Renderer(c.plan, c.sources, at=c.passage.start, treated=known, grid=None, solos=True)
     if untreated:
         for i, strip in c.plan.strips.items():
-            if strip.kind is StripKind.TRACK or any(run.entries for run in c.plan.runs(i)):
+            if strip.kind is StripKind.TRACK or any(run.steps for run in c.plan.all_runs(i)):
                 renderer.listen(i, treated=0.0, untreated=1.0, glide=False)
     renderer.want(*points)
     heard = [_Heard(LoudnessMeter(rate, 2 if p[1] is Tap.PLACED else c.plan.strips[p[0]].channels)) for p in points]

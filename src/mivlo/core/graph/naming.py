@@ -24,5 +24,5 @@ def treatment_facts(treatment: Treatment, *, channels: int, listening: bool) -> 
         if channels == 1 and e.channels is Channels.SIDE:
             continue
         on = e.channels if channels == 2 else Channels.ALL
-        entries.append((e.move, str(on), e.stretches, e.fade_ms if e.stretches else 0.0))
+        entries.append((e.move, str(on), e.stretches, e.fade_ms if e.stretches else 0.0, str(e.place)))
     return (entries, str(treatment.phase), treatment.aftercare)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import groupby
@@ -11,7 +11,8 @@ from typing import Any
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.graph.naming import digest, treatment_facts
 from mivlo.core.graph.strips import Strip, StripKind
-from mivlo.core.moves import LARGEST_ID, Channels, Entry, Phase, Place, StaticMove, Treatment
+from mivlo.core.moves import LARGEST_ID, Aftercare, Channels, Entry, Phase, Place, StaticMove, Treatment
+from mivlo.core.processors import CareValue, Step
 from mivlo.core.processors.phased import taps_for
 
 
@@ -21,7 +22,7 @@ class CircularRouting(MivloError):
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """Entries that one processor can do together: neighbours of one mode, on the same channels and stretches."""
+    """What one processor can do together: neighbours of one mode, on the same channels and stretches."""
 
     mode: str
     channels: Channels
@@ -29,7 +30,7 @@ class Run:
     fade_ms: float
     structure: tuple[object, ...]
     listens_to: tuple[int, ...]
-    entries: tuple[Entry, ...]
+    steps: tuple[Step, ...]
 
     @property
     def shape(self) -> tuple[object, ...]:
@@ -65,11 +66,31 @@ def runs_of(
     runs = []
     for key, entries in groupby(heard, lambda e: _key(e, stereo)):
         mode, on, stretches, fade, structure, listens_to, _ = key
-        runs.append(Run(mode, on, stretches, fade, structure, listens_to, tuple(entries)))  # type: ignore[arg-type]
+        runs.append(Run(mode, on, stretches, fade, structure, listens_to, _steps(entries)))  # type: ignore[arg-type]
     plain = ("static", Channels.ALL, (), 0.0, (), ())
     if place is Place.BEFORE and treatment.phase is Phase.MINIMUM and (not runs or runs[0].shape != plain):
         runs.insert(0, Run("static", Channels.ALL, (), 0.0, (), (), ()))
     return (*first, *runs)
+
+
+def _steps(entries: Iterable[Entry]) -> tuple[Step, ...]:
+    return tuple(Step(entry.id, entry.move, entry.enabled) for entry in entries)
+
+
+def care_runs_of(treatment: Treatment, *, channels: int, sample_rate: int) -> tuple[Run, ...]:
+    """What comes behind the moves: the aftercare in its order, the moves placed behind it, and the reverb."""
+    care = treatment.aftercare
+    behind = runs_of(treatment, channels=channels, sample_rate=sample_rate, place=Place.BEHIND)
+    parts: list[tuple[str, Sequence[CareValue | None]]] = [
+        ("compressors", care.compressors), ("clip", [care.clip]), ("harmonics", [care.warmth, care.air]),
+    ]  # fmt: skip
+    runs = [run for mode, values in parts if (run := _care_run(mode, values))]
+    return (*runs, *behind, *filter(None, [_care_run("reverb", [care.reverb])]))
+
+
+def _care_run(mode: str, values: Sequence[CareValue | None]) -> Run | None:
+    steps = tuple(Step(f"{mode} {i}", value) for i, value in enumerate(values) if value is not None)
+    return Run(mode, Channels.ALL, (), 0.0, tuple(s.key for s in steps), (), steps) if steps else None
 
 
 def _phased(ahead: list[Entry], phase: str, stereo: bool, sample_rate: int) -> list[Run]:
@@ -80,7 +101,7 @@ def _phased(ahead: list[Entry], phase: str, stereo: bool, sample_rate: int) -> l
     out = []
     for on, entries in parts.items():
         length = taps_for([e.move for e in entries], sample_rate) if phase == Phase.LINEAR else 0  # type: ignore[misc]
-        out.append(Run(phase, on, (), 0.0, (length,), (), tuple(entries)))
+        out.append(Run(phase, on, (), 0.0, (length,), (), _steps(entries)))
     return out
 
 
@@ -138,6 +159,21 @@ class Plan:
     def _runs(self) -> dict[int, tuple[Run, ...]]:
         return {i: self._runs_of(i) for i in self.strips}
 
+    def care_runs(self, strip_id: int) -> tuple[Run, ...]:
+        """What processors the rest takes that comes behind a strip's moves."""
+        return self._care_runs[strip_id]
+
+    @cached_property
+    def _care_runs(self) -> dict[int, tuple[Run, ...]]:
+        return {
+            i: care_runs_of(strip.treatment, channels=strip.channels, sample_rate=self.sample_rate)
+            for i, strip in self.strips.items()
+        }
+
+    def all_runs(self, strip_id: int) -> tuple[Run, ...]:
+        """All processors of a strip, in their order."""
+        return (*self.runs(strip_id), *self.care_runs(strip_id))
+
     def key_runs(self, strip_id: int) -> tuple[Run, ...]:
         """Those that are heard by who listens to a strip."""
         return self._runs_of(strip_id, listening=False)
@@ -148,7 +184,7 @@ class Plan:
 
     def listens(self, strip_id: int) -> bool:
         """Whether a strip, or what is routed into it, has moves that listen to other strips."""
-        here = any(run.listens_to for run in self.runs(strip_id))
+        here = any(run.listens_to for run in self.all_runs(strip_id))
         return here or any(self.listens(child) for child in self.children[strip_id])
 
     def recordings_of(self, strip_id: int) -> frozenset[int]:
@@ -170,19 +206,32 @@ class Plan:
         """All that can't be changed by gliding: two renderers of different structure blend instead."""
         return tuple(
             (i, self.strips[i].kind, self.parent(i), self.strips[i].channels, self.strips[i].source,
-             self.strips[i].treatment.phase, tuple(run.shape for run in self.runs(i)), self._sequence(i))
+             self.strips[i].treatment.phase, tuple(run.shape for run in self.all_runs(i)), self._sequence(i))
             for i in self.order
         )  # fmt: skip
 
-    def _sequence(self, strip_id: int) -> tuple[tuple[int, ...], ...]:
+    def _sequence(self, strip_id: int) -> tuple[tuple[int | str, ...], ...]:
         # later runs are told apart by what they hold: an entry that changes its run is a change of structure
-        return tuple(tuple(e.id for e in run.entries) for run in self.runs(strip_id)[1:])
+        first = 1 if self.strips[strip_id].treatment.phase is Phase.MINIMUM else 0
+        return tuple(tuple(step.key for step in run.steps) for run in self.all_runs(strip_id)[first:])
 
     # --- names ----------------------------------------------------------------------------------
 
     def sound(self, strip_id: int) -> str:
         """Names all that a strip's sound behind its aftercare depends on."""
         return self._names[strip_id]
+
+    def exported(self, *, aftercare: bool = True, reverb: bool = False) -> Plan:
+        """The same without what a file shall not have: the reverb, or all that comes behind the moves but their gain."""
+
+        def without(strip: Strip) -> Strip:
+            care = strip.treatment.aftercare
+            kept = care if aftercare else Aftercare(output_db=care.output_db)
+            return replace(
+                strip, treatment=replace(strip.treatment, aftercare=kept if reverb else replace(kept, reverb=None))
+            )
+
+        return replace(self, strips={i: without(strip) for i, strip in self.strips.items()})
 
     def place(self, strip_id: int) -> str:
         """Names all that a strip's part in the mix depends on: its sound, its fader, and the groups above."""

@@ -40,9 +40,9 @@ class Tap(StrEnum):
 
     UNTREATED = "untreated"  # what reaches the moves
     KEY = "key"  # behind those moves that listen to no other strip
-    TREATED = "treated"  # behind the moves
+    TREATED = "treated"  # behind the moves before the aftercare
     REMOVED = "removed"  # untreated minus treated
-    BEHIND = "behind"  # behind the aftercare: what files, caches and the fader get
+    BEHIND = "behind"  # behind the aftercare and the moves behind that: what files, caches and the fader get
     PLACED = "placed"  # behind the fader
 
 
@@ -134,7 +134,7 @@ class Renderer:
             self._build_strip(plan.strips[i], keys, known.get(i))
 
     def _listened_to(self) -> tuple[int, ...]:
-        found = (k for i in self.plan.order for run in self.plan.runs(i) for k in run.listens_to)
+        found = (k for i in self.plan.order for run in self.plan.all_runs(i) for k in run.listens_to)
         return tuple(dict.fromkeys(k for k in found if k in self.plan.strips))
 
     def _key_of(self, strip_id: int) -> Stream:
@@ -161,7 +161,7 @@ class Renderer:
                 Treated(
                     before,
                     _maker(run.mode, self._rate),
-                    _steps(run),
+                    run.steps,
                     listened,
                     channels=run.channels,
                     stretches=run.stretches,
@@ -193,7 +193,8 @@ class Renderer:
         treated = self._chain(untreated, self.plan.runs(i), keys, self._treated.setdefault(i, []))
         if (i, Tap.KEY) not in points and not self.plan.listens(i):
             points[i, Tap.KEY] = treated
-        heard: Heard = self._add(Heard(untreated, treated, ramp=self._ramp))
+        cared = self._chain(treated, self.plan.care_runs(i), keys, self._treated[i])
+        heard: Heard = self._add(Heard(untreated, treated, cared, ramp=self._ramp))
         behind: Behind = self._add(Behind(heard, ramp=self._ramp))
         self._heard[i] = heard
         self._behind.setdefault(i, []).append(behind)
@@ -231,11 +232,11 @@ class Renderer:
         now = self.position
         for i in plan.order:
             strip = plan.strips[i]
-            for stream, run in zip(self._treated.get(i, ()), plan.runs(i), strict=i in self._treated):
-                stream.aim(_steps(run), glide=glide)
+            for stream, run in zip(self._treated.get(i, ()), plan.all_runs(i), strict=i in self._treated):
+                stream.aim(run.steps, glide=glide)
             if i in self._keyed:
                 for stream, run in zip(self._keyed[i], plan.key_runs(i), strict=True):
-                    stream.aim(_steps(run), glide=glide)
+                    stream.aim(run.steps, glide=glide)
             output = db_to_gain(strip.treatment.aftercare.output_db)
             for behind in self._behind.get(i, ()):
                 behind.aim([output], now=now, glide=glide)
@@ -267,9 +268,12 @@ class Renderer:
         insert: Insert | None = None,
         glide: bool = True,
     ) -> None:
-        """Hear a strip as a mixture of its treated and untreated sound, turned by `gain` before its fader."""
+        """Hear a strip as a mixture of its treated and untreated sound, turned by `gain` before its fader.
+
+        What is subtracted (`treated` below 0) is what the moves make, without what comes behind them.
+        """
         heard = self._heard[strip_id]
-        heard.aim([treated, untreated], now=self.position, glide=glide)
+        heard.aim([max(treated, 0.0), min(treated, 0.0), untreated], now=self.position, glide=glide)
         heard.insert = insert
         self._listener_gain[strip_id] = gain
         self._aim_fader(strip_id, glide=glide)
@@ -512,10 +516,6 @@ class Renderer:
 def _maker(mode: str, rate: int) -> Callable[[int, Sequence[Step]], Processor]:
     make = PROCESSORS[mode]
     return lambda channels, steps: make(float(rate), channels, steps)
-
-
-def _steps(run: Run) -> tuple[Step, ...]:
-    return tuple(Step(entry.id, entry.move, entry.enabled) for entry in run.entries)
 
 
 def blocks(renderer: Renderer, stop: int, *, block: int = OFFLINE_GRID) -> Iterator[dict[Point, Floats]]:

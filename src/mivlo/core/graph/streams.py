@@ -405,20 +405,21 @@ class Gained(Stream):
 class Heard(Gained):
     """What a listener hears of a strip: treated as it is in an export, or the other sides of a comparison.
 
-    Its gains are those of treated and untreated.
+    Its gains are those of what is behind the aftercare, behind the moves, and untreated.
     """
 
-    def __init__(self, untreated: Stream, treated: Stream, *, ramp: int) -> None:
-        super().__init__(treated.channels, [untreated, treated], [1.0, 0.0], ramp=ramp)
-        self._untreated, self._treated = untreated, treated
+    def __init__(self, untreated: Stream, treated: Stream, cared: Stream, *, ramp: int) -> None:
+        super().__init__(cared.channels, [untreated, treated, cared], [1.0, 0.0, 0.0], ramp=ramp)
+        self._untreated, self._treated, self._cared = untreated, treated, cared
         self.insert: Insert | None = None
 
     def _plain(self, frame: int) -> bool:
         still = self.insert is None and self.gains.stands(frame)
-        return still and self.gains.goal[0] == 1.0 and self.gains.goal[1] == 0.0
+        goal = self.gains.goal
+        return still and goal[0] == 1.0 and goal[1] == goal[2] == 0.0
 
     def active(self) -> Sequence[Stream]:
-        return [self._treated] if self._plain(self.position) else self.inputs
+        return [self._cared] if self._plain(self.position) else self.inputs
 
     @property
     def memory(self) -> int:
@@ -434,14 +435,17 @@ class Heard(Gained):
             self.insert.restore(insert)
 
     def produce(self, start: int, stop: int) -> Floats:
-        treated = self._treated.read(start, stop)
+        cared = self._cared.read(start, stop)
         if self._plain(start):
-            return treated
-        untreated = self._untreated.read(start, stop)
+            return cared
+        untreated, treated = self._untreated.read(start, stop), self._treated.read(start, stop)
         if self.insert is not None:
-            treated, untreated = self.insert.process(treated, untreated)
+            if self.gains.goal[1] < 0.0:
+                treated, untreated = self.insert.process(treated, untreated)
+            else:
+                cared, untreated = self.insert.process(cared, untreated)
         weights = self.gains.over(start, stop)
-        return np.asarray(treated * weights[:, :1] + untreated * weights[:, 1:])
+        return np.asarray(cared * weights[:, :1] + treated * weights[:, 1:2] + untreated * weights[:, 2:])
 
 
 class Behind(Gained):

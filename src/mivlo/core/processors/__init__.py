@@ -8,10 +8,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from mivlo.core.processors.adaptive import AdaptiveProcessor
+from mivlo.core.processors.care import ClipProcessor, HarmonicsProcessor, ReverbProcessor
 from mivlo.core.processors.cascade import Cascade
-from mivlo.core.processors.dynamic import DynamicProcessor
+from mivlo.core.processors.dynamic import CompressorProcessor, DynamicProcessor
 from mivlo.core.processors.phased import AnalogueProcessor, LinearProcessor
-from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Processor, Step, checked_block
+from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, CareValue, Keys, Processor, Step, checked_block
 from mivlo.core.processors.static import StaticProcessor
 
 Maker = Callable[[float, int, Sequence[Step]], Processor]
@@ -23,14 +24,19 @@ PROCESSORS: dict[str, Maker] = {
     "analogue": AnalogueProcessor,
     "dynamic": DynamicProcessor,
     "adaptive": AdaptiveProcessor,
+    "compressors": CompressorProcessor,
+    "clip": ClipProcessor,
+    "harmonics": HarmonicsProcessor,
+    "reverb": ReverbProcessor,
 }
-"""By the mode of a move; static moves of another phase by that."""
+"""By the mode of a move; static moves of another phase by that, the aftercare by its parts."""
 
 __all__ = [
     "FORGOTTEN",
     "GLIDE_S",
     "PROCESSORS",
     "AdaptiveProcessor",
+    "CareValue",
     "Cascade",
     "DynamicProcessor",
     "Keys",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numba as nb
@@ -14,23 +14,35 @@ from scipy import signal
 from mivlo.core.moves import Air, Clip, Reverb, Warmth
 from mivlo.core.processors.cascade import Cascade
 from mivlo.core.processors.oversampling import LATENCY, TIMES, Oversampled, add_harmonics, clip
-from mivlo.core.processors.protocol import checked_block
+from mivlo.core.processors.protocol import Keys, Step, checked_block
 from mivlo.core.units import Floats, db_to_gain
 
 
-class ClipProcessor:
+class _Care:
+    """What these processors have in common: values are taken at once, nothing is reported."""
+
+    aligned = 1
+    gliding = False
+
+    def report(self) -> Mapping[int | str, float]:
+        """They have no gain to tell."""
+        return {}
+
+
+class ClipProcessor(_Care):
     """Bends what comes near a ceiling, at eight times the rate. The output is LATENCY frames late."""
 
     latency = LATENCY
 
-    def __init__(self, sample_rate: float, channels: int, value: Clip) -> None:
+    def __init__(self, sample_rate: float, channels: int, steps: Sequence[Step]) -> None:
         self._last = np.zeros(channels)
         self._stream = Oversampled(channels, self._bend)
         self.memory_s = 3.0 * LATENCY / sample_rate
-        self.aim(value)
+        self.aim(steps)
 
-    def aim(self, value: Clip) -> None:
+    def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values."""
+        value: Clip = steps[0].move  # type: ignore[assignment]
         self._value = value
         self._drive, self._ceiling = db_to_gain(value.drive_db), db_to_gain(value.ceiling_db)
 
@@ -39,7 +51,7 @@ class ClipProcessor:
         clip(x, self._last, self._ceiling, self._value.hardness)
         return x
 
-    def process(self, block: npt.ArrayLike) -> Floats:
+    def process(self, block: npt.ArrayLike, keys: Keys | None = None) -> Floats:
         """The next samples: (n, channels) in and out."""
         return self._stream.process(block)
 
@@ -83,21 +95,22 @@ class _Harmonics:
             part.restore(known)
 
 
-class HarmonicsProcessor:
+class HarmonicsProcessor(_Care):
     """Warmth and air: harmonics of what lies below and above a frequency, added. LATENCY frames late."""
 
     latency = LATENCY
 
-    def __init__(self, sample_rate: float, channels: int, values: Sequence[Warmth | Air]) -> None:
+    def __init__(self, sample_rate: float, channels: int, steps: Sequence[Step]) -> None:
         self._rate, self._channels = sample_rate, channels
         self._stream = Oversampled(channels, self._bend)
         self.memory_s = 3.0 * LATENCY / sample_rate + 14.0 / (math.pi * _BELOW_HZ)
         self._bands: list[_Harmonics] = []
         self._values: tuple[Warmth | Air, ...] = ()
-        self.aim(values)
+        self.aim(steps)
 
-    def aim(self, values: Sequence[Warmth | Air]) -> None:
+    def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values; a band whose frequency has changed begins anew."""
+        values: list[Warmth | Air] = [step.move for step in steps]  # type: ignore[misc]
         bands = []
         for i, value in enumerate(values):
             kind, hz = ("lowpass", value.below_hz) if isinstance(value, Warmth) else ("highpass", value.above_hz)
@@ -116,7 +129,7 @@ class HarmonicsProcessor:
             band.add(x, out)
         return out
 
-    def process(self, block: npt.ArrayLike) -> Floats:
+    def process(self, block: npt.ArrayLike, keys: Keys | None = None) -> Floats:
         """The next samples: (n, channels) in and out."""
         return self._stream.process(block)
 
@@ -171,7 +184,7 @@ def _room(x, lines, lengths, at, gains, damp, damped, diffusers, widths, spots, 
         out[n, 0], out[n, 1] = 0.5 * left, 0.5 * right
 
 
-class ReverbProcessor:
+class ReverbProcessor(_Care):
     """A plain room: a network of feedback delays (J.-M. Jot, A. Chaigne 1991) behind a delay and two cuts.
 
     Every line loses as much a second, so that its sound falls by 60 dB in the time of decay.
@@ -179,7 +192,7 @@ class ReverbProcessor:
 
     latency = 0
 
-    def __init__(self, sample_rate: float, channels: int, value: Reverb) -> None:
+    def __init__(self, sample_rate: float, channels: int, steps: Sequence[Step]) -> None:
         self._rate, self._channels = sample_rate, channels
         self._lengths = np.array([max(2, round(s * sample_rate)) for s in _LINES_S])
         self._widths = np.array([max(2, round(s * sample_rate)) for s in _DIFFUSERS_S])
@@ -196,15 +209,16 @@ class ReverbProcessor:
             np.zeros(len(_LINES_S)), np.zeros((len(_DIFFUSERS_S), int(self._widths.max()))),
             np.zeros(len(_DIFFUSERS_S), dtype=np.int64), np.zeros((round(_PREDELAY_S * sample_rate), 1)),
         ]  # fmt: skip
-        self.aim(value)
+        self.aim(steps)
 
-    def aim(self, value: Reverb) -> None:
+    def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values."""
+        value: Reverb = steps[0].move  # type: ignore[assignment]
         self._send = db_to_gain(value.send_db)
         self._gains = 10.0 ** (-3.0 * self._lengths / (self._rate * value.decay_s))
         self.memory_s = 2.0 * value.decay_s + 0.2
 
-    def process(self, block: npt.ArrayLike) -> Floats:
+    def process(self, block: npt.ArrayLike, keys: Keys | None = None) -> Floats:
         """The next samples with their room: (n, channels) in and out."""
         x = checked_block(block, self._channels)
         lines, at, damped, diffusers, spots, waiting = self._arrays

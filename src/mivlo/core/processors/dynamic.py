@@ -13,11 +13,12 @@ import numpy as np
 import numpy.typing as npt
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves import Acts, DynamicMove, ThresholdOf
-from mivlo.core.processors.dynamic_kernel import CELL, NUMBERS, run_dynamic
-from mivlo.core.processors.listening import SECTIONS, listening_values, reads_peaks
+from mivlo.core.filters import SectionKind
+from mivlo.core.moves import Acts, Compressor, Detector, DynamicMove, ThresholdOf
+from mivlo.core.processors.dynamic_kernel import CELL, NUMBERS, RANGE, run_dynamic
+from mivlo.core.processors.listening import SECTIONS, TOTAL_S, listening_values, reading_of_all
 from mivlo.core.processors.memory import forgotten_after_s
-from mivlo.core.processors.moving import moving_table
+from mivlo.core.processors.moving import design, moving_table
 from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Step, checked_block
 from mivlo.core.units import Floats, positive
 
@@ -28,30 +29,62 @@ _ALL_OF_A_STEP = math.log(36.0 * math.log(10.0) / 20.0 / FORGOTTEN)
 _NO_TRACE = np.zeros((0, 1, 2))
 
 
-def _numbers(move: DynamicMove, rate: float) -> Floats:
-    """A move as the kernel takes it; the order is that of its columns."""
+@dataclass(frozen=True, slots=True)
+class Voice:
+    """A move, or what else follows a level, as the kernel takes it.
+
+    numbers : in the order of the kernel's columns. sections, read : what it listens to, and how a level is read. table :
+    coefficients over the way of its gain. sources : the strip that it listens to, if it is another one. remembers_s :
+    how long it takes to forget what was heard, before filters. mix : the treated share.
+    """
+
+    numbers: Floats
+    sections: Floats
+    read: Floats
+    table: Floats
+    sources: tuple[int, ...]
+    remembers_s: float
+    mix: float = 1.0
+
+
+def voice_of(move: DynamicMove, rate: float) -> Voice:
+    """A dynamic move as the kernel takes it."""
+    of_strip = move.threshold_of is ThresholdOf.STRIP
+    numbers = numbers_of(
+        move, rate, range_db=move.range_db, hold_ms=move.hold_ms, below=move.acts is Acts.BELOW, of_strip=of_strip
+    )
+    sections, read = listening_values(move, rate)
+    slowest = max(move.attack_ms, move.release_ms) * 1e-3 + (TOTAL_S if of_strip else 0.0)
+    remembers = move.hold_ms * 1e-3 + _ALL_OF_A_STEP * slowest
+    return Voice(numbers, sections, read, moving_table(move, rate), move.listens_to, remembers)
+
+
+def numbers_of(
+    values: DynamicMove | Compressor, rate: float, *, range_db: float, hold_ms: float, below: bool, of_strip: bool
+) -> Floats:
+    """The columns of the kernel, in their order."""
 
     def share(time_ms: float) -> float:
         return 1.0 - math.exp(-CELL / (time_ms * 1e-3 * rate))
 
-    values = np.array(
+    out = np.array(
         [
-            move.threshold_db,
-            1.0 - 1.0 / move.ratio,
-            move.knee_db,
-            move.range_db,
-            share(move.attack_ms),
-            share(move.release_ms),
-            round(move.hold_ms * 1e-3 * rate / CELL),
-            move.stereo_link,
-            move.acts is Acts.BELOW,
-            move.threshold_of is ThresholdOf.STRIP,
-            reads_peaks(move),
+            values.threshold_db,
+            1.0 - 1.0 / values.ratio,
+            values.knee_db,
+            range_db,
+            share(values.attack_ms),
+            share(values.release_ms),
+            round(hold_ms * 1e-3 * rate / CELL),
+            values.stereo_link,
+            below,
+            of_strip,
+            values.detector is Detector.PEAK,
         ],
         dtype=np.float64,
     )
-    assert len(values) == NUMBERS
-    return values
+    assert len(out) == NUMBERS
+    return out
 
 
 @dataclass(slots=True)
@@ -59,10 +92,7 @@ class _Slot:
     """One move in the stream: its values, what it remembers, and where it is on its way to new values."""
 
     step: Step
-    numbers: Floats
-    sections: Floats
-    read: Floats
-    table: Floats
+    voice: Voice
     before: Floats
     glide: float
     mix: float
@@ -93,9 +123,9 @@ class _Slot:
 
     def table_now(self) -> Floats:
         if self.glide >= 1.0:
-            return self.table
+            return self.voice.table
         t = self.glide * self.glide * (3.0 - 2.0 * self.glide)
-        return np.ascontiguousarray(self.before + t * (self.table - self.before))
+        return np.ascontiguousarray(self.before + t * (self.voice.table - self.before))
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,22 +157,25 @@ class DynamicProcessor:
             raise InvalidValue("channels", channels, "it must be 1 or 2")
         self.sample_rate, self.channels = float(sample_rate), channels
         self._position = 0
-        ahead = {step.move.lookahead_ms for step in steps}  # type: ignore[union-attr]
+        ahead = {self._lookahead_ms(step) for step in steps}
         if len(steps) > 1 and ahead != {0.0}:
             raise InvalidValue("steps", len(steps), "a move that looks ahead stands alone")
         self.latency = round(max(ahead, default=0.0) * 1e-3 * sample_rate)
         self._slots = [self._new(step) for step in steps]
 
+    def _voice(self, step: Step) -> Voice:
+        return voice_of(step.move, self.sample_rate)  # type: ignore[arg-type]
+
+    def _lookahead_ms(self, step: Step) -> float:
+        return step.move.lookahead_ms  # type: ignore[union-attr]
+
     def _new(self, step: Step) -> _Slot:
-        move: DynamicMove = step.move  # type: ignore[assignment]
-        n = self.channels
-        table = moving_table(move, self.sample_rate)
-        sections, read = listening_values(move, self.sample_rate)
-        mix = 1.0 if step.enabled else 0.0
+        n, voice = self.channels, self._voice(step)
+        mix = voice.mix if step.enabled else 0.0
         return _Slot(
-            step, _numbers(move, self.sample_rate), sections, read, table, table, 1.0, mix, mix,
+            step, voice, voice.table, 1.0, mix, mix,
             np.zeros((SECTIONS, 2, 2)), np.zeros((2, 2)), np.zeros((2, 3)), np.zeros(n), np.zeros(n),
-            np.tile(table[0], (n, 1)), np.zeros((n, 6)), np.zeros((n, 2)), np.zeros((self.latency, n)),
+            np.tile(voice.table[0], (n, 1)), np.zeros((n, 6)), np.zeros((n, 2)), np.zeros((self.latency, n)),
         )  # fmt: skip
 
     @property
@@ -156,26 +189,19 @@ class DynamicProcessor:
         return sum(self._memory_of(slot) for slot in self._slots if not slot.silent)
 
     def _memory_of(self, slot: _Slot) -> float:
-        move: DynamicMove = slot.step.move  # type: ignore[assignment]
-        slowest = max(move.attack_ms, move.release_ms) * 1e-3
-        heard = forgotten_after_s(slot.sections, self.sample_rate)
-        total = 0.1 * _ALL_OF_A_STEP if move.threshold_of is ThresholdOf.STRIP else 0.0
-        filtered = _longest_memory_s(slot.table, self.sample_rate)
-        return max(heard, total) + move.hold_ms * 1e-3 + _ALL_OF_A_STEP * slowest + filtered
+        heard = forgotten_after_s(slot.voice.sections, self.sample_rate)
+        return heard + slot.voice.remembers_s + _longest_memory_s(slot.voice.table, self.sample_rate)
 
     def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values of the same moves; they glide there over 20 ms, levels and gains by their own times."""
         if len(steps) != len(self._slots):
             raise InvalidValue("steps", len(steps), "another processor must take over")
         for slot, step in zip(self._slots, steps, strict=True):
-            move: DynamicMove = step.move  # type: ignore[assignment]
-            if move != slot.step.move:
+            if step.move != slot.step.move:
                 slot.before, slot.glide = slot.table_now(), 0.0
-                slot.table = moving_table(move, self.sample_rate)
-                slot.numbers = _numbers(move, self.sample_rate)
-                slot.sections, slot.read = listening_values(move, self.sample_rate)
+                slot.voice = self._voice(step)
             slot.step = step
-            slot.mix_goal = 1.0 if step.enabled else 0.0
+            slot.mix_goal = slot.voice.mix if step.enabled else 0.0
             if not glide:
                 slot.glide, slot.mix = 1.0, slot.mix_goal
 
@@ -211,7 +237,7 @@ class DynamicProcessor:
         rows = [np.zeros((cells, self.channels, 2)) for _ in self._slots]
         self._run(x, keys or {}, rows)
         for slot, row in zip(self._slots, rows, strict=True):
-            row[:, :, 1] *= math.copysign(1.0, slot.numbers[3])
+            row[:, :, 1] *= math.copysign(1.0, slot.voice.numbers[RANGE])
         return rows
 
     def _run(self, x: Floats, keys: Keys, traces: list[Floats] | None) -> None:
@@ -219,7 +245,7 @@ class DynamicProcessor:
             if slot.silent and traces is None:
                 self._delay(slot, x)
                 continue
-            sources = slot.step.move.listens_to
+            sources = slot.voice.sources
             key = self._key(keys, sources[0], len(x)) if sources else x.copy() if self.latency else x
             self._delay(slot, x)
             at = 0
@@ -236,16 +262,15 @@ class DynamicProcessor:
 
     def _piece(self, slot: _Slot, x: Floats, key: Floats, frame: int, trace: Floats) -> None:
         per_frame = 1.0 / (GLIDE_S * self.sample_rate)
-        grow = 0.0
-        if slot.mix != slot.mix_goal:
-            grow = math.copysign(per_frame, slot.mix_goal - slot.mix)
+        left = slot.mix_goal - slot.mix
+        grow = math.copysign(min(per_frame, abs(left) / max(len(x), 1)), left) if left else 0.0
         run_dynamic(
-            x, key, frame, slot.numbers, slot.sections, slot.read, slot.band, slot.splits, slot.powers, slot.gain,
+            x, key, frame, slot.voice.numbers, slot.voice.sections, slot.voice.read, slot.band, slot.splits, slot.powers, slot.gain,
             slot.held, slot.table_now(), slot.at, slot.way, slot.states, np.array([slot.mix, grow]), trace,
         )  # fmt: skip
         slot.glide = min(1.0, slot.glide + per_frame * len(x))
-        slot.mix = min(1.0, max(0.0, slot.mix + grow * len(x)))
-        if grow > 0.0 and slot.mix >= slot.mix_goal - 1e-9 or grow < 0.0 and slot.mix <= slot.mix_goal + 1e-9:
+        slot.mix += grow * len(x)
+        if abs(left) <= per_frame * len(x) + 1e-9:
             slot.mix = slot.mix_goal
 
     def _key(self, keys: Keys, source: int, count: int) -> Floats:
@@ -276,9 +301,36 @@ class DynamicProcessor:
     def report(self) -> Mapping[int | str, float]:
         """The moving part of each move's gain in dB, of the channel where it is largest."""
         return {
-            slot.step.key: math.copysign(float(np.max(slot.gain)), slot.numbers[3]) if not slot.silent else 0.0
+            slot.step.key: math.copysign(float(np.max(slot.gain)), slot.voice.numbers[RANGE]) if not slot.silent else 0.0
             for slot in self._slots
         }
+
+
+class CompressorProcessor(DynamicProcessor):
+    """Compressors, one behind the other: as dynamic moves whose band is everything."""
+
+    def _voice(self, step: Step) -> Voice:
+        return compressor_voice(step.move, self.sample_rate)  # type: ignore[arg-type]
+
+    def _lookahead_ms(self, step: Step) -> float:
+        return 0.0
+
+
+_COMPRESSED_DB = 60.0
+_COMPRESSOR_POINTS = 241
+
+
+def compressor_voice(value: Compressor, rate: float) -> Voice:
+    """A compressor as the kernel takes it."""
+    numbers = numbers_of(value, rate, range_db=-_COMPRESSED_DB, hold_ms=0.0, below=False, of_strip=False)
+    low_cut = max(value.detector_low_cut_hz, 1.0)
+    sections = np.array([design(SectionKind.LOW_CUT_2, low_cut, math.sqrt(0.5), 0.0, rate), [1.0, 0.0, 0.0, 0.0, 0.0]])
+    if value.detector_low_cut_hz == 0.0:
+        sections[0] = sections[1]
+    table = np.zeros((_COMPRESSOR_POINTS, 6))
+    table[:, 3] = 10.0 ** ((value.gain_db - _COMPRESSED_DB * np.linspace(0.0, 1.0, _COMPRESSOR_POINTS)) / 20.0)
+    remembers = _ALL_OF_A_STEP * max(value.attack_ms, value.release_ms) * 1e-3
+    return Voice(numbers, sections, reading_of_all(rate), table, (), remembers, value.mix)
 
 
 def _cells(frame: int) -> int:

@@ -38,7 +38,7 @@ def _target(level, total, v):  # type: ignore[no-untyped-def]
 def run_dynamic(x, key, frame, v, sections, read, band, splits, powers, gain, held, table, at, step, states, mix, trace):  # type: ignore[no-untyped-def]
     """One dynamic move in place over x (n, channels), listening to key (n, 1 or channels).
 
-    frame : of the song, of the first sample. v (NUMBERS,), sections (2, 5), read (6,): what the move is. band
+    frame : of the song, of the first sample. v (NUMBERS,), sections (2, 5), read (7,): what the move is. band
     (2, channels, 2), splits (channels, 2), powers (channels, 3): what listening remembers. gain (channels,): the moving
     part in dB, from 0 to |range|. held (channels,): cells that it still waits. table (POINTS, 6): coefficients over the
     way of the gain. at, step (channels, 6): coefficients now and their way per frame. states (channels, 2). mix: the
@@ -52,7 +52,7 @@ def run_dynamic(x, key, frame, v, sections, read, band, splits, powers, gain, he
     c00, c01, c02, c03, c04 = sections[0, 0], sections[0, 1], sections[0, 2], sections[0, 3], sections[0, 4]
     c10, c11, c12, c13, c14 = sections[1, 0], sections[1, 1], sections[1, 2], sections[1, 3], sections[1, 4]
     two = not (c10 == 1.0 and c11 == 0.0 and c12 == 0.0)
-    p0, p1, share, left, slow, quick = read[0], read[1], read[2], read[3], read[4], read[5]
+    p0, p1, share, left, slow, quick, peak_share = read[0], read[1], read[2], read[3], read[4], read[5], read[6]
     peak, of_strip = v[PEAK] > 0.0, v[OF_STRIP] > 0.0
     levels, totals = np.empty(2), np.empty(2)
     count, cell, n = x.shape[0], 0, 0
@@ -107,7 +107,7 @@ def run_dynamic(x, key, frame, v, sections, read, band, splits, powers, gain, he
                 b = y - p1 * second
                 here = first * first + second * second
                 if peak:
-                    power = max(here, power * left)
+                    power = max(peak_share * here, power * left)
                 else:
                     power += share * (here - power)
             if of_strip:

@@ -15,7 +15,7 @@ from functools import lru_cache
 import numpy as np
 
 from mivlo.core.filters import SectionKind, response
-from mivlo.core.moves import Detector, DynamicMove, Key, KeyShape, Shape, butterworth_qualities
+from mivlo.core.moves import DynamicMove, Key, KeyShape, Shape, butterworth_qualities
 from mivlo.core.processors.moving import design
 from mivlo.core.units import Floats
 
@@ -64,10 +64,10 @@ def band_sections(shape: KeyShape | Shape, frequency_hz: float, q: float, rate: 
 
 
 def listening_values(move: DynamicMove, rate: float) -> tuple[Floats, Floats]:
-    """Sections of what a move listens to, (SECTIONS, 5), and the numbers by which a level is read, (6,).
+    """Sections of what a move listens to, (SECTIONS, 5), and the numbers by which a level is read, (7,).
 
     The numbers: coefficients of the two allpasses, share of the new power in the average, share of the peak that is
-    left after a frame, shares of the new power in the total where it falls and rises.
+    left after a frame, shares of the new power in the total where it falls and rises, share of the power that is a peak.
     """
     shape, frequency_hz, q = key_band(move.key, move)
     sections, centre = band_sections(shape, frequency_hz, q, rate)
@@ -79,14 +79,18 @@ def listening_values(move: DynamicMove, rate: float) -> tuple[Floats, Floats]:
     average_s = min(_LONGEST_AVERAGE_S, _AVERAGE_PERIODS / read_at)
     share = 1.0 - math.exp(-1.0 / (average_s * rate))
     left = math.exp(-1.0 / (average_s * rate))
-    numbers = [*allpasses, share, left]
-    numbers += [1.0 - math.exp(-1.0 / (s * rate)) for s in (TOTAL_S, TOTAL_RISE_S)]
-    return sections, np.array(numbers)
+    totals = [1.0 - math.exp(-1.0 / (s * rate)) for s in (TOTAL_S, TOTAL_RISE_S)]
+    return sections, np.array([*allpasses, share, left, *totals, 1.0])
 
 
-def reads_peaks(move: DynamicMove) -> bool:
-    """Whether the level is that of the peaks."""
-    return move.detector is Detector.PEAK
+WHOLE_AVERAGE_S, WHOLE_FALL_S = 0.01, 0.03
+"""Of a sound over all frequencies no quarter of a period can be had: its square is averaged, its peaks fall slowly."""
+
+
+def reading_of_all(rate: float) -> Floats:
+    """The numbers by which the level of a whole sound is read, (7,)."""
+    share, left = 1.0 - math.exp(-1.0 / (WHOLE_AVERAGE_S * rate)), math.exp(-1.0 / (WHOLE_FALL_S * rate))
+    return np.array([0.0, 0.0, share, left, 0.0, 0.0, 0.5])
 
 
 def rise_s(move: DynamicMove) -> float:

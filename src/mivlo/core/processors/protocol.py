@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from mivlo.core.errors import BadAudio
-from mivlo.core.moves import Move
+from mivlo.core.moves import Air, Clip, Compressor, Move, Reverb, Warmth
 from mivlo.core.units import Floats
 
 FORGOTTEN = 1e-6
@@ -22,12 +22,16 @@ Keys = Mapping[int, Floats]
 """Sound of other strips by their ids, aligned with the block: (n, channels of the strip)."""
 
 
+CareValue = Compressor | Clip | Warmth | Air | Reverb
+"""What can stand behind the moves."""
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One move as a processor takes it: `key` stays with it while its values change."""
+    """One move, or a part of the aftercare, as a processor takes it: `key` stays with it while its values change."""
 
     key: int | str
-    move: Move
+    move: Move | CareValue
     enabled: bool = True
 
 
