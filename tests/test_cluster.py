@@ -79,9 +79,7 @@ def test_so_is_one_from_before_there_was_a_mark(cluster: Cluster) -> None:
     assert (cluster.folder / "PG_VERSION").exists()
 
 
-def test_the_doctor_gives_it_a_new_password_and_all_is_there(
-    cluster: Cluster, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_the_doctor_gives_it_a_new_password_and_all_is_there(cluster: Cluster, monkeypatch: pytest.MonkeyPatch) -> None:
     cluster._secret_file.unlink()
     monkeypatch.setattr("mivlo.launch.own_cluster", lambda: _again(cluster))
     result = CliRunner().invoke(app, ["doctor", "--new-password"])

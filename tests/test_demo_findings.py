@@ -10,6 +10,7 @@ import pytest
 
 from mivlo.core import cents_between
 from mivlo.core.findings import Finding, Kind, find
+from mivlo.core.moves import DynamicMove, StaticMove
 from mivlo.core.units import Floats, q_to_octaves
 from mivlo.demo import song
 
@@ -62,8 +63,13 @@ def test_the_narrators_moments_are_found_with_their_times(made: Made, kind: Kind
     assert _hit(planted.times_s, finding.moments, 0.12) >= share
     assert abs(cents_between(planted.frequency_hz, finding.frequency_hz)) < cents
     assert finding.threshold_db is not None
-    assert "static cut" in finding.says
-    assert finding.move.gain_db >= -3.0
+    if kind is Kind.WHISTLE:  # at one place on a few words: a deep cut there takes nothing from the rest
+        assert finding.stretches == finding.moments
+        assert isinstance(finding.move, StaticMove)
+        assert finding.move.gain_db < -6.0
+    else:
+        assert isinstance(finding.move, DynamicMove)
+        assert finding.move.threshold_db == finding.threshold_db
 
 
 def test_the_trumpet_is_harsh_on_loud_notes(made: Made) -> None:
@@ -73,7 +79,8 @@ def test_the_trumpet_is_harsh_on_loud_notes(made: Made) -> None:
     assert abs(np.log2(finding.frequency_hz / planted.frequency_hz)) < 1 / 4
     assert finding.slope > 0.5
     assert finding.threshold_db is not None
-    assert -60 < finding.threshold_db < 0
+    assert isinstance(finding.move, DynamicMove)
+    assert -60 < finding.move.threshold_db < 0
     assert finding.share_of_time < 0.6
 
 

@@ -20,7 +20,9 @@ from tests.conftest import run_apart, song_state
 
 HELD = "SELECT count(*) FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing'"
 
-QUEUED = "SELECT count(*) FROM procrastinate_jobs WHERE (args ->> 'task_id')::bigint = :task AND status IN ('todo', 'doing')"
+QUEUED = (
+    "SELECT count(*) FROM procrastinate_jobs WHERE (args ->> 'task_id')::bigint = :task AND status IN ('todo', 'doing')"
+)
 
 
 @pytest.fixture

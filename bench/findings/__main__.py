@@ -24,9 +24,7 @@ def main(half: str = "held out", *, verbose: bool = False, roles: bool = False, 
         verdicts.append(judge(case, search))
         if verbose:
             v = verdicts[-1]
-            print(
-                f"{v.name:44} repair {v.repair:5.2f}  said of clean {v.said_of_clean}  missed {', '.join(v.missed)}"
-            )
+            print(f"{v.name:44} repair {v.repair:5.2f}  said of clean {v.said_of_clean}  missed {', '.join(v.missed)}")
     for what, measured, wanted in table(verdicts):
         print(f"{what:48} {measured:>16}   must {wanted}")
 

@@ -138,9 +138,7 @@ def _phrase(program: int, random: np.random.Generator) -> list[tuple[float, floa
                 out.append((at, length * 0.95, notes[min(place + step, len(notes) - 1)], velocity))
         else:
             length = float(
-                random.choice(
-                    {"line": [0.5, 1.0, 1.0, 1.5, 2.0], "arpeggio": [0.5], "runs": [0.25, 0.25, 0.5]}[style]
-                )
+                random.choice({"line": [0.5, 1.0, 1.0, 1.5, 2.0], "arpeggio": [0.5], "runs": [0.25, 0.25, 0.5]}[style])
             )
             leap = {"line": 3, "arpeggio": 5, "runs": 2}[style]
             place = int(np.clip(place + random.integers(-leap, leap + 1), 0, len(notes) - 1))
@@ -151,9 +149,7 @@ def _phrase(program: int, random: np.random.Generator) -> list[tuple[float, floa
     return out
 
 
-def _sequence(
-    notes: list[tuple[float, float, int, int]], program: int, tempo: float, channel: int, bend: int
-) -> bytes:
+def _sequence(notes: list[tuple[float, float, int, int]], program: int, tempo: float, channel: int, bend: int) -> bytes:
     track = mido.MidiTrack()
     track.append(mido.MetaMessage("set_tempo", tempo=mido.bpm2tempo(tempo)))
     if channel != 9:
@@ -227,9 +223,7 @@ _GM_PIECES = {
 
 def require_packages() -> None:
     """Stop with a sentence where the sources of the whole benchmark are not all installed."""
-    missing = [
-        str(p) for p in (*FONTS.values(), *(KITS / k for k in (*HELD_OUT_KITS, *OTHER_KITS))) if not p.exists()
-    ]
+    missing = [str(p) for p in (*FONTS.values(), *(KITS / k for k in (*HELD_OUT_KITS, *OTHER_KITS))) if not p.exists()]
     missing += [program for program in ("fluidsynth", "flite", "espeak-ng") if shutil.which(program) is None]
     if missing:
         raise SystemExit(f"Not installed: {', '.join(missing)}. Please apt-get install {' '.join(PACKAGES)}.")

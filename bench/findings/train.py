@@ -157,9 +157,7 @@ class Supply:
                 continue
             if not hump and bell.frequency_hz * bell.octaves < 40.0:
                 continue  # rings longer than a window
-            if any(
-                abs(np.log2(bell.frequency_hz / b.frequency_hz)) < (0.0 if hump or b.hump else 0.3) for b in others
-            ):
+            if any(abs(np.log2(bell.frequency_hz / b.frequency_hz)) < (0.0 if hump or b.hump else 0.3) for b in others):
                 continue
             at = int(np.argmin(np.abs(np.log2(GRID / bell.frequency_hz))))
             if power[at] < np.max(power) - 50.0:
@@ -217,9 +215,7 @@ def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch
                 total += float(loss.detach())
             average.eval()
             with torch.no_grad():
-                seen = np.mean(
-                    [float(loss_of(average(vx[i : i + 64]), vy[i : i + 64])) for i in range(0, len(vx), 64)]
-                )
+                seen = np.mean([float(loss_of(average(vx[i : i + 64]), vy[i : i + 64])) for i in range(0, len(vx), 64)])
             print(f"{seed} {epoch} {total / len(batches):.4f} {seen:.4f} {time.time() - began:.1f} s", flush=True)
     return average.module
 

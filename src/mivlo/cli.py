@@ -68,9 +68,11 @@ def treat(
         float, typer.Option("--least-confidence", min=0.0, max=1.0, help="with --auto: only what is at least so sure")
     ] = 0.5,
     role: Annotated[str | None, typer.Option("--role", help="with --auto: what the track is")] = None,
+    reverb: Annotated[bool, typer.Option("--reverb", help="render the sheet's reverb, too")] = False,
     bits: Annotated[Bits | None, typer.Option("--bits", help="depth; as the input if left out")] = None,
     keys: Annotated[
-        list[str] | None, typer.Option("--key", metavar="NAME=FILE", help="the sound that moves of the sheet listen to")
+        list[str] | None,
+        typer.Option("--key", metavar="NAME=FILE", help="the sound that moves of the sheet listen to"),
     ] = None,
     keep: Annotated[
         bool, typer.Option("--keep-readable", help="of a damaged recording, treat what can be read")
@@ -92,10 +94,11 @@ def treat(
     if not keep:
         _refuse_damaged(shortfall(info, info.frames))
     if moves is not None:
-        from mivlo.services.handover.sheets import read_sheet
+        from mivlo.services.handover.sheets import check_channels, read_sheet
 
         sheet = read_sheet(_existing(moves))
         treatment, sounds = sheet.treatment, _key_sounds(sheet, keys or [], info)
+        check_channels(treatment, info.channels)
     else:
         from mivlo.services.findings.documents import search_file
 
@@ -107,7 +110,7 @@ def treat(
     partial = out.with_name(f"{out.name}.{os.getpid()}.part")
     try:
         with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
-            made = treated_blocks(sound, treatment, sample_rate=info.sample_rate, keys=sounds)
+            made = treated_blocks(sound, treatment.exported(reverb=reverb), sample_rate=info.sample_rate, keys=sounds)
             for block in until_readable(made, sound):
                 writer.write(block)
         missing = shortfall(info, sound.ends_at)
@@ -157,7 +160,9 @@ def _refuse_damaged(missing: str) -> None:
 
 
 def _brief(finding: Any) -> str:
-    return f"{finding.kind} {finding.frequency_hz:.0f} Hz {finding.move.gain_db:+.1f} dB"
+    move = finding.move
+    gain = getattr(move, "range_db", None) or move.gain_db
+    return f"{finding.kind} {finding.frequency_hz:.0f} Hz {gain:+.1f} dB"
 
 
 def _role(name: str | None) -> Role | None:
@@ -234,11 +239,14 @@ def _table(document: dict[str, Any], *, heading: str = "") -> str:
     )
     for f in document["findings"]:
         move = f["move"]
-        cut = (
-            f"{move['gain_db']:+.1f} dB"
-            if move.get("gain_db") is not None
-            else f"{move['slope_db_per_octave']} dB/oct"
-        )
+        if move["mode"] == "dynamic":
+            cut = f"{move['range_db']:+.1f} dB over {move['threshold_db']:.1f} dB"
+        elif move.get("gain_db") is not None:
+            cut = f"{move['gain_db']:+.1f} dB" + (
+                f" at {len(move['stretches'])} moments" if "stretches" in move else ""
+            )
+        else:
+            cut = f"{move['slope_db_per_octave']} dB/oct"
         width = f"Q {move['q']:.1f}" if move.get("q") is not None else ""
         note = f"{f['note']} {f['cents']:+.0f} ct"
         rings = "-" if f["ring_ms"] is None else f"{f['ring_ms']:.0f}"

@@ -249,8 +249,7 @@ def flat_model(
     own : what it has of an entry beside its move. own_types : what stands in place of a type of the core.
     """
     parts: dict[str, Any] = {
-        f.name: model_field(kind, f, optional=optional, nullable=nullable, own_types=own_types)
-        for f in fields(kind)
+        f.name: model_field(kind, f, optional=optional, nullable=nullable, own_types=own_types) for f in fields(kind)
     }
     for field in _own(Entry, "id", "move"):
         if field.name in own:
@@ -285,7 +284,7 @@ def changes_model(name: str, *, base: type[BaseModel], doc: str) -> type[BaseMod
         hint = get_type_hints(kind, include_extras=True)[field.name]
         known = parts.get(field.name)
         parts[field.name] = hint if known is None or known == hint else known | hint
-    made = {key: (hint | None, FieldInfo(default=None)) for key, hint in parts.items()}
+    made: dict[str, Any] = {key: (hint | None, FieldInfo(default=None)) for key, hint in parts.items()}
     return create_model(name, __base__=base, __doc__=doc, **made)
 
 

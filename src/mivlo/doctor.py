@@ -39,9 +39,7 @@ def _database() -> Check:
     try:
         current = database.schema_is_current()
     except SQLAlchemyError:
-        return Check(
-            "database", False, "not reachable. Run `make start`, or set MIVLO_DATABASE_URL to a running one."
-        )
+        return Check("database", False, "not reachable. Run `make start`, or set MIVLO_DATABASE_URL to a running one.")
     if not current:
         return Check("database", False, "its tables are not up to date. Run `mivlo migrate`.")
     return Check("database", True, "reachable, tables up to date.")

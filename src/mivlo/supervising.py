@@ -222,9 +222,7 @@ class Supervisor:
         deaths.due = time.monotonic() + LOOK_FOR_ROOM_S
         if deaths.told != why:
             deaths.told = why
-            self._say(
-                f"The {part.name} ended: {why}. It is started again when there is room (`mivlo tidy` makes some)"
-            )
+            self._say(f"The {part.name} ended: {why}. It is started again when there is room (`mivlo tidy` makes some)")
 
     def stop(self) -> None:
         """Stop everything, the last part first; what does not listen is killed."""

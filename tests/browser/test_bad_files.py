@@ -40,9 +40,7 @@ CASES = {
 
 
 @pytest.mark.usefixtures("empty_song")
-def test_each_bad_file_gets_its_sentence_and_the_good_one_goes_on(
-    page: Page, noise: Floats, marimba_wav: Path
-) -> None:
+def test_each_bad_file_gets_its_sentence_and_the_good_one_goes_on(page: Page, noise: Floats, marimba_wav: Path) -> None:
     page.goto("/tracks")
     files = [(name, make(noise)) for name, (make, _) in CASES.items()] + [("Marimba.wav", marimba_wav.read_bytes())]
     page.locator("[data-test=picker]").set_input_files(
@@ -59,9 +57,7 @@ def test_each_bad_file_gets_its_sentence_and_the_good_one_goes_on(
 def test_a_truncated_file_is_kept_as_far_as_it_goes(page: Page, noise: Floats) -> None:
     data = _wav(noise)[: 44 + 96_000]
     page.goto("/tracks")
-    page.locator("[data-test=picker]").set_input_files(
-        [{"name": "take3.wav", "mimeType": "audio/wav", "buffer": data}]
-    )
+    page.locator("[data-test=picker]").set_input_files([{"name": "take3.wav", "mimeType": "audio/wav", "buffer": data}])
     row = page.get_by_role("listitem", name="Take3")
     expect(row).to_contain_text("the file ends after 0.5 s of 2.0 s. The part that could be read was kept.")
 

@@ -234,9 +234,7 @@ def test_the_ways_to_hear_a_finding_say_whether_it_is_in_the_mix(page: Page, rin
     where = card.get_by_role("group", name="Hear the finding")
     expect(where.get_by_role("button", name="in the mix")).to_have_attribute("aria-pressed", "true")
     page.keyboard.press("8")
-    expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute(
-        "title", re.compile("in the mix")
-    )
+    expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute("title", re.compile("in the mix"))
     page.keyboard.press("a")  # one key goes alone, and what is heard of the finding goes on
     expect(where.get_by_role("button", name="in this track")).to_have_attribute("aria-pressed", "true")
     expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute("aria-pressed", "true")

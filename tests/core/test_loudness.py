@@ -64,9 +64,7 @@ def test_loudness_agrees_with_pyloudnorm(rate: int) -> None:
 
 def test_loudness_of_recorded_sound_agrees_with_pyloudnorm(marimba_wav: Path) -> None:
     x, rate = soundfile.read(marimba_wav, always_2d=True)
-    assert gated_loudness(x, sample_rate=rate) == pytest.approx(
-        pyloudnorm.Meter(rate).integrated_loudness(x), abs=0.1
-    )
+    assert gated_loudness(x, sample_rate=rate) == pytest.approx(pyloudnorm.Meter(rate).integrated_loudness(x), abs=0.1)
 
 
 def test_a_meter_gives_the_same_in_blocks(noise: Floats) -> None:

@@ -183,9 +183,7 @@ def test_the_command_line_on_a_full_disk(disk: Path, tmp_path: Path) -> None:
     sheet.write_text('{"format": "mivlo-sheet", "version": 1, "moves": []}')
     _fill(disk, 300_000)
     arguments = ["treat", str(source), "--moves", str(sheet), "-o", str(disk / "o.wav")]
-    done = subprocess.run(
-        [sys.executable, "-m", "mivlo.cli", *arguments], capture_output=True, text=True, timeout=120
-    )
+    done = subprocess.run([sys.executable, "-m", "mivlo.cli", *arguments], capture_output=True, text=True, timeout=120)
     assert done.returncode == 1
     assert "The disk is full" in done.stderr
     assert done.stderr.count("\n") == 1

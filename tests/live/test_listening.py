@@ -110,9 +110,7 @@ class Listener:
                 engine.set_preview(strip, None)
             case "preview", (strip, gain):
                 saved = self.saved[strip].treatment.entries
-                engine.set_preview(
-                    strip, (replace(saved[0], move=bell(gain)), Entry(id=50, move=bell(-gain, 3_000.0)))
-                )
+                engine.set_preview(strip, (replace(saved[0], move=bell(gain)), Entry(id=50, move=bell(-gain, 3_000.0))))
             case "probe", (None,):
                 engine.set_probe(None)
             case "probe", ((hz, octaves, mode),):

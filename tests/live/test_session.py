@@ -301,9 +301,7 @@ def test_a_client_that_claims_to_have_played_more_does_not_make_the_server_rende
     _talk(address, song_id, story)
 
 
-def test_hundreds_of_ordinary_commands_in_any_order_are_carried_out(
-    address: str, song_id: int, track_id: int
-) -> None:
+def test_hundreds_of_ordinary_commands_in_any_order_are_carried_out(address: str, song_id: int, track_id: int) -> None:
     random = np.random.default_rng(11)
     bell = {"id": 900, "shape": "bell", "frequency_hz": 500.0, "q": 1.0, "gain_db": -3.0}
 

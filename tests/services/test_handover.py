@@ -140,8 +140,8 @@ def test_what_version_1_does_not_know_makes_a_sheet_of_version_2() -> None:
     text = json.dumps(sheets.sheet_document(sheets.make_sheet(treatment)))
     assert json.loads(text)["version"] == 2
     assert sheets.parse_sheet(text).treatment == treatment
+    old = text.replace('"version": 2', '"version": 1').replace(', "amounts": {"all": 0.5}', "")
     with pytest.raises(MivloError, match=r"moves\.0\.channels is not a known key"):
-        old = text.replace('"version": 2', '"version": 1').replace(', "amounts": {"all": 0.5}', "")
         sheets.parse_sheet(old.replace('"id": "0", ', ""))
 
 
@@ -232,9 +232,7 @@ def test_names_come_from_files() -> None:
     assert name_from_file("___.wav") == "Track"
 
 
-def test_at_a_recordings_own_rate_what_it_listens_to_is_heard_at_that_rate(
-    db: None, write_wav, noise: Floats
-) -> None:  # type: ignore[no-untyped-def]
+def test_at_a_recordings_own_rate_what_it_listens_to_is_heard_at_that_rate(db: None, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
     with session() as s:
         song_id = songs.create_song(s, "Weir", 48_000).id
     own = noise[:44_100]

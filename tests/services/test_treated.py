@@ -73,9 +73,7 @@ def test_one_that_is_stopped_half_way_is_not_kept(song: SongState) -> None:
     assert treated.missing(song) != []
 
 
-def test_the_maker_makes_what_is_missing_once_the_song_rests(
-    song: SongState, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_the_maker_makes_what_is_missing_once_the_song_rests(song: SongState, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(treated, "SETTLED_S", 0.05)
     maker = treated.TreatedMaker()
     maker.want(song)

@@ -53,14 +53,10 @@ def test_a_file_becomes_a_track_with_all_that_is_drawn(address: str, song_id: in
 
 
 def test_the_treated_map_and_profile_show_the_cut(address: str, song_id: int) -> None:
-    _add_move(
-        address, song_id, shape="low_cut", frequency_hz=2_000.0, q=0.70710678, gain_db=0, slope_db_per_octave=48
-    )
+    _add_move(address, song_id, shape="low_cut", frequency_hz=2_000.0, q=0.70710678, gain_db=0, slope_db_per_octave=48)
     base = f"{address}/api/songs/{song_id}/tracks/{_song(address, song_id)['tracks'][0]['id']}"
     maps = [
-        np.frombuffer(httpx.get(f"{base}/map/2/0", params={"treated": treated}).content, np.uint8).reshape(
-            -1, MAP_ROWS
-        )
+        np.frombuffer(httpx.get(f"{base}/map/2/0", params={"treated": treated}).content, np.uint8).reshape(-1, MAP_ROWS)
         for treated in (False, True)
     ]
     assert maps[0].shape == maps[1].shape
@@ -186,9 +182,7 @@ def test_sheets_come_in_three_forms_with_a_schema(address: str, song_id: int) ->
     sheet = next(strip["sheet"] for strip in song["strips"] if strip["name"] == "Marimba")
     assert sheet["moves"][0]["frequency_hz"] == 412.0
     assert (
-        httpx.get(f"{base}/sheet.csv")
-        .text.splitlines()[1]
-        .startswith("Marimba,1,bell,412.0,G♯4 -14 ct,-6.0,14.4,0.1")
+        httpx.get(f"{base}/sheet.csv").text.splitlines()[1].startswith("Marimba,1,bell,412.0,G♯4 -14 ct,-6.0,14.4,0.1")
     )
     assert "<td>412.0</td>" in httpx.get(f"{base}/sheet.html").text
     schema = httpx.get(f"{address}/api/sheet-schema.json").json()

@@ -28,8 +28,7 @@ def test_a_named_change_is_made_once(address: str, song_id: int) -> None:
 
     def twice(method: str, path: str, name: str, body: object = None) -> dict:  # type: ignore[type-arg]
         answers = [
-            httpx.request(method, f"{base}{path}", json=body, headers={**mine, "Mivlo-Change": name})
-            for _ in range(2)
+            httpx.request(method, f"{base}{path}", json=body, headers={**mine, "Mivlo-Change": name}) for _ in range(2)
         ]
         assert [a.status_code for a in answers] in ([200, 200], [201, 200]), [a.text for a in answers]
         first, second = (answer.json() for answer in answers)

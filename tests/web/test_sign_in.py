@@ -95,8 +95,7 @@ def test_tries_are_few(studio: str) -> None:
     """From an address of its own, so that the other tests are not shut out."""
     headers = {"X-Forwarded-For": "203.0.113.7"}  # RFC 5737: for examples
     answers = [
-        httpx.post(f"{studio}/sign-in", data={"password": f"guess {i}"}, headers=headers).status_code
-        for i in range(7)
+        httpx.post(f"{studio}/sign-in", data={"password": f"guess {i}"}, headers=headers).status_code for i in range(7)
     ]
     assert answers == [401] * 5 + [429] * 2
     assert httpx.post(f"{studio}/sign-in", data={"password": PASSWORD}, headers=headers).status_code == 429

@@ -59,14 +59,16 @@ def linear_taps(moves: tuple[StaticMove, ...], sample_rate: float, least: int = 
 
 
 def rings_before_s(taps: Floats, sample_rate: float, *, below_db: float = -40.0) -> float:
-    """How long a filter rings before a hit: from where the taps first come within `below_db` of the loudest but the middle."""
+    """How long a filter rings before a hit: from where taps come within `below_db` of the loudest but the middle."""
     beside = np.abs(taps).copy()
     beside[len(taps) // 2] = 0.0
     loud = np.flatnonzero(beside > max(float(beside.max()), 1e-12) * 10.0 ** (below_db / 20.0))
     return float(len(taps) // 2 - loud[0]) / sample_rate if len(loud) else 0.0
 
 
-def prototype_response(moves: Sequence[StaticMove], at_hz: Floats) -> np.ndarray[tuple[int, ...], np.dtype[np.complex128]]:
+def prototype_response(
+    moves: Sequence[StaticMove], at_hz: Floats
+) -> np.ndarray[tuple[int, ...], np.dtype[np.complex128]]:
     """Complex response of the analogue prototypes of all moves."""
     out = np.ones(len(at_hz), dtype=np.complex128)
     for move in moves:
@@ -96,9 +98,7 @@ def analogue_taps(moves: tuple[StaticMove, ...], sample_rate: float) -> Floats:
     way = share * share * (3.0 - 2.0 * share)
     slope = phase[last] - phase[last - 1]
     tail = phase[last] + slope * np.arange(1, len(share) + 1)
-    target = np.concatenate(
-        [size_db * np.exp(1j * phase), size_db[last] * np.exp(1j * (tail + (ending - tail) * way))]
-    )
+    target = np.concatenate([size_db * np.exp(1j * phase), size_db[last] * np.exp(1j * (tail + (ending - tail) * way))])
     whole = fft.irfft(target, size)
     arm = CORRECTION_TAPS // 2
     out = np.concatenate([whole[-arm:], whole[: arm + 1]]) * np.kaiser(CORRECTION_TAPS, 5.0)

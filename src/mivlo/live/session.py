@@ -21,7 +21,7 @@ import orjson
 
 from mivlo.core.errors import MivloError
 from mivlo.core.graph.streams import Samples
-from mivlo.core.moves import treatment_db
+from mivlo.core.moves import curve_db
 from mivlo.core.spectra import log_grid
 from mivlo.live import protocol as p
 from mivlo.live.engine import BLOCK_FRAMES, Engine
@@ -387,8 +387,8 @@ class LiveSession:
             return []
         rate = engine.sample_rate
         entries = engine.strip(engine.focus).treatment.entries
-        each = [treatment_db([entry.move], self._grid, sample_rate=rate) for entry in entries]
-        total = treatment_db([e.move for e in entries if e.enabled], self._grid, sample_rate=rate)
+        each = [curve_db(entry.move, self._grid, sample_rate=rate) for entry in entries]
+        total = sum((db for e, db in zip(entries, each, strict=True) if e.enabled), np.zeros(len(self._grid)))
         return [p.curves(self._seq, engine.focus, total, [entry.id for entry in entries], each)]
 
     def _state(self) -> str:

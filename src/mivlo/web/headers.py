@@ -6,9 +6,7 @@ from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 _NOTHING = "default-src 'none'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
-DOCUMENT = (
-    "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
-)
+DOCUMENT = "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 """For documents that have nothing but text and their own style."""
 
 

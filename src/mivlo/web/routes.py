@@ -388,7 +388,9 @@ def cancel_task(task_id: Id) -> None:
 
 @api.post("/songs/{song_id}/exports", response_model=s.TaskOut, status_code=202)
 def export(song_id: Id, body: s.NewExport) -> Any:
-    options = exporting.ExportOptions(tuple(body.track_ids), body.depth, body.container, body.original_rate)
+    options = exporting.ExportOptions(
+        tuple(body.track_ids), body.depth, body.container, body.original_rate, body.aftercare, body.reverb
+    )
     task = exporting.request_export(song_id, options)
     return task
 

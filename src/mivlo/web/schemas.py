@@ -294,3 +294,5 @@ class NewExport(_In):
     depth: Depth = Depth.BITS_24
     container: Container = Container.WAV
     original_rate: bool = False
+    aftercare: bool = True
+    reverb: bool = False

@@ -20,9 +20,7 @@ def test_any_curve_has_the_peaks_that_scipy_finds(values: list[float], height: f
     x = np.array(values, dtype=np.float64)
     ours = find_peaks(x, height=height, distance=distance)
     theirs = signal.find_peaks(x, height=height, distance=distance)[0]
-    unequal = len({x[i] for i in signal.find_peaks(x, height=height)[0]}) == len(
-        signal.find_peaks(x, height=height)[0]
-    )
+    unequal = len({x[i] for i in signal.find_peaks(x, height=height)[0]}) == len(signal.find_peaks(x, height=height)[0])
     if unequal or distance == 1:  # which of two equally high neighbours is kept is nobody's promise
         assert ours.tolist() == theirs.tolist()
     else:

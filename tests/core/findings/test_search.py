@@ -24,9 +24,9 @@ def _near(findings: list[Finding], hz: float, cents: float = 50.0) -> list[Findi
 
 
 def _boosted(x: Floats, hz: float, octaves: float, gain_db: float) -> Floats:
-    return treat(
-        x[:, None], [StaticMove(Shape.BELL, hz, q=octaves_to_q(octaves), gain_db=gain_db)], sample_rate=RATE
-    )[:, 0]
+    return treat(x[:, None], [StaticMove(Shape.BELL, hz, q=octaves_to_q(octaves), gain_db=gain_db)], sample_rate=RATE)[
+        :, 0
+    ]
 
 
 @pytest.mark.parametrize("hz", [310.0, 847.0, 2_130.0])

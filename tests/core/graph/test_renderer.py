@@ -264,9 +264,7 @@ def test_a_key_does_not_hear_what_listens_nor_faders_mutes_and_listening() -> No
     strips = list(plan.strips.values())
     turned = [replace(s, fader_db=-40.0, mute=True) if s.id == 1 else s for s in strips]
     other = compile(turned, sample_rate=RATE)
-    assert np.array_equal(
-        _whole(other, sources, (2, Tap.BEHIND), 3_000), _whole(plan, sources, (2, Tap.BEHIND), 3_000)
-    )
+    assert np.array_equal(_whole(other, sources, (2, Tap.BEHIND), 3_000), _whole(plan, sources, (2, Tap.BEHIND), 3_000))
     renderer = Renderer(plan, sources, grid=CELL)
     renderer.want((2, Tap.BEHIND))
     renderer.listen(1, treated=0.0, gain=0.1)
@@ -394,9 +392,7 @@ def test_warming_up_in_small_steps_gives_the_same_as_at_once() -> None:
 def test_new_values_glide_and_are_exact_once_the_old_ones_are_forgotten() -> None:
     x = _noise(6, 40_000, 2)
     before = compile([Strip(id=1, treatment=_treatment(_bell(-6.0)))], sample_rate=RATE)
-    after = compile(
-        [Strip(id=1, fader_db=-4.0, treatment=_treatment(_bell(9.0, 500.0), _bell(2.0)))], sample_rate=RATE
-    )
+    after = compile([Strip(id=1, fader_db=-4.0, treatment=_treatment(_bell(9.0, 500.0), _bell(2.0)))], sample_rate=RATE)
     renderer = Renderer(before, {1: x}, grid=None)
     point = (before.mix, Tap.PLACED)
     renderer.want(point)

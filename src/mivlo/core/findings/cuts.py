@@ -14,7 +14,7 @@ from scipy.optimize import least_squares
 from mivlo.core.findings.frames import finding_grid
 from mivlo.core.findings.network import Reading
 from mivlo.core.findings.peaks import find_peaks
-from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Move, Shape, StaticMove
+from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Shape, StaticMove
 from mivlo.core.units import Floats, octaves_to_q
 
 DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
@@ -104,7 +104,7 @@ def smallest_depth_db(spot: Spot, confidence: float, *, deepest_db: float | None
     return min(depth, _DOUBTFUL_DB) if confidence < _SURE else depth
 
 
-def as_cut(spot: Spot, confidence: float, *, deepest_db: float | None = None) -> Move:
+def as_cut(spot: Spot, confidence: float, *, deepest_db: float | None = None) -> StaticMove:
     """The bell that brings a spot to its surroundings."""
     q = min(max(octaves_to_q(spot.octaves), LOWEST_Q), HIGHEST_Q)
     depth = smallest_depth_db(spot, confidence, deepest_db=deepest_db)

@@ -103,11 +103,7 @@ def _first_of_music(level: Floats, grid: Floats, played: np.ndarray) -> float:  
         return float(grid[strongest])
     valley = first + int(np.argmin(level[first : strongest + 1]))
     top_below = float(np.max(level[first : valley + 1]))
-    if (
-        grid[valley] < 1.6 * _RUMBLE_BELOW_HZ
-        and top_below - level[valley] > 9.0
-        and level[strongest] > top_below + 6.0
-    ):
+    if grid[valley] < 1.6 * _RUMBLE_BELOW_HZ and top_below - level[valley] > 9.0 and level[strongest] > top_below + 6.0:
         later = played[played > valley]
         return float(grid[int(later[0])]) if len(later) else float(grid[strongest])
     return float(grid[first])

@@ -120,9 +120,7 @@ def frame_powers(samples: Singles, part: Part) -> Singles:
 
 def frame_levels(stretches: Iterable[npt.ArrayLike], part: Part) -> Singles:
     """Levels in dB (frames, points of `part.reach`) of stretches of sound (n, channels), one after the other."""
-    return _as_levels(
-        [frame_powers(np.ascontiguousarray(np.asarray(s, dtype=np.float32).T), part) for s in stretches]
-    )
+    return _as_levels([frame_powers(np.ascontiguousarray(np.asarray(s, dtype=np.float32).T), part) for s in stretches])
 
 
 def _as_levels(powers: list[Singles]) -> Singles:

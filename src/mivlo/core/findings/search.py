@@ -23,7 +23,10 @@ from mivlo.core.findings.moments import Moments, find_plosives, find_sibilance, 
 from mivlo.core.findings.network import Reading, read_contours
 from mivlo.core.findings.squeaks import find_squeaks
 from mivlo.core.findings.wolf import find_wolf
-from mivlo.core.moves import Move, Shape, StaticMove, treatment_db
+from mivlo.core.making.starts import StartName, started
+from mivlo.core.making.thresholds import at_share
+from mivlo.core.making.thresholds import trace as trace_level
+from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove, treatment_db
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats, octaves_to_q
 
@@ -39,7 +42,10 @@ _LEAST_DEPTH_DB = 0.6
 _WOLF_OCT = 0.12
 _SHORTEST_S = 0.05
 _DRAWN = 240
-_UNTIL_DYNAMIC = "A static cut, made shallower: it acts all the time, the trouble is there only {when}."
+_DEEPEST_DB = 6.0
+"""Of a move that acts only when something is loud."""
+_DEEPEST_MOMENT_DB = 12.0
+"""Of a cut that acts at marked moments only: what it takes there it takes nowhere else."""
 
 
 class Search:
@@ -163,7 +169,10 @@ class Search:
         )
 
     def _takes(self, move: Move, frequency_hz: float, octaves: float) -> float:
-        """Change of level in dB of all that lies outside of the spot."""
+        """Change of level in dB of all that lies outside of the spot, while a move acts."""
+        if isinstance(move, DynamicMove):
+            move = move.at_gain(move.gain_db + move.range_db)
+        assert isinstance(move, StaticMove)
         grid = finding_grid()
         power = 10.0 ** (self.contours[0].astype(np.float64) / 10.0) * grid  # per bin to per octave
         outside = np.abs(np.log2(grid / frequency_hz)) > octaves / 2.0
@@ -199,21 +208,39 @@ class Search:
         for i, other in enumerate(found):
             wide = max(other.bandwidth_oct, trouble.octaves) / 2.0
             if abs(np.log2(other.frequency_hz / trouble.frequency_hz)) < wide and other.bandwidth_oct >= 0.3:
+                static = other.move
+                assert isinstance(static, StaticMove)
+                move = self._over(static.frequency_hz, static.q, max(static.gain_db, -_DEEPEST_DB), trouble.share)
                 found[i] = replace(
-                    other, slope=round(trouble.slope, 2), threshold_db=round(trouble.level_db, 1),
-                    says=_UNTIL_DYNAMIC.format(when="on loud notes"), move=_shallower(other.move),
+                    other, slope=round(trouble.slope, 2), threshold_db=move.threshold_db, move=move,
+                    takes_db=round(self._takes_while(move, other, trouble.share), 2),
                 )  # fmt: skip
                 return
-        depth = min(trouble.more_db, 6.0)
-        move = StaticMove(Shape.BELL, trouble.frequency_hz, q=octaves_to_q(trouble.octaves), gain_db=-depth / 2.0)
+        depth = min(trouble.more_db, _DEEPEST_DB)
+        move = self._over(trouble.frequency_hz, octaves_to_q(trouble.octaves), -depth, trouble.share)
         confidence = float(np.clip(0.25 + 0.06 * (trouble.more_db - 4.0), 0.2, 0.75))
         kind = broad_kind(trouble.frequency_hz, self._role)
         finding = Finding(
             kind, trouble.frequency_hz, trouble.octaves, round(trouble.more_db, 1), round(confidence, 3), move,
-            threshold_db=round(trouble.level_db, 1), says=_UNTIL_DYNAMIC.format(when="on loud notes"),
+            threshold_db=move.threshold_db,
         )  # fmt: skip
         whole = self._with_evidence(finding, None, broad=True)
         found.append(replace(whole, slope=round(trouble.slope, 2), share_of_time=round(trouble.share, 3)))
+
+    def _over(self, frequency_hz: float, q: float, range_db: float, share: float) -> DynamicMove:
+        """A bell that acts over the level that is reached in this share of the time."""
+        (start,) = started(StartName.LOUD_NOTES, frequency_hz=frequency_hz, q=q)
+        assert isinstance(start, DynamicMove)
+        return self._fitted(replace(start, range_db=range_db), share, of_sounding=True)
+
+    def _fitted(self, move: DynamicMove, share: float, *, of_sounding: bool = False) -> DynamicMove:
+        seen = trace_level(move, self.view.mono[:, None], sample_rate=self.sample_rate)
+        return at_share(move, seen, share, of_sounding=of_sounding)
+
+    def _takes_while(self, move: DynamicMove, finding: Finding, share: float) -> float:
+        """What a move takes from the rest that acts in a share of the time, as a change of level in dB."""
+        full = self._takes(move, finding.frequency_hz, finding.bandwidth_oct)
+        return float(10.0 * np.log10(1.0 - share + share * 10.0 ** (full / 10.0)))
 
     def _moments(self) -> list[Finding]:
         place = (self._sound, self._start, self._stop)
@@ -230,31 +257,42 @@ class Search:
         return [self._moment(kind, m) for kind, m in found if m is not None and m.frequency_hz < self._highest_hz]
 
     def _moment(self, kind: Kind, m: Moments) -> Finding:
-        depth = min(m.excess_db, 6.0)
-        if kind is Kind.PLOSIVE:
-            move = StaticMove(Shape.LOW_SHELF, 120.0, q=0.707, gain_db=-depth / 2.0)
-        else:
-            move = StaticMove(Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-depth / 2.0)
+        share = sum(b - a for a, b in m.spans_s) / self._seconds
+        move: Move = StaticMove(
+            Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-min(m.excess_db, _DEEPEST_MOMENT_DB)
+        )
+        stretches: tuple[tuple[float, float], ...] = m.spans_s
+        if kind in (Kind.PLOSIVE, Kind.SIBILANCE):  # there are more of them than those that were sure
+            start = started(StartName.PLOSIVES if kind is Kind.PLOSIVE else StartName.SIBILANCE)[0]
+            assert isinstance(start, DynamicMove)
+            if kind is Kind.SIBILANCE:
+                start = replace(start, frequency_hz=m.frequency_hz)
+            move, stretches = self._fitted(start, share), ()
         confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
         finding = Finding(
             kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,
-            threshold_db=round(m.level_db, 1), says="" if self._role is Role.VOICE else "Squeaks or shrill notes. ",
+            threshold_db=getattr(move, "threshold_db", round(m.level_db, 1)), stretches=stretches,
+            says="" if self._role is Role.VOICE else "Squeaks or shrill notes.",
         )  # fmt: skip
         return self._at_moments(finding, m.spans_s, m.similar)
 
     def _at_moments(self, finding: Finding, spans_s: tuple[tuple[float, float], ...], similar: float) -> Finding:
-        """The finding with its evidence and times; it says that its move acts all the time all the same."""
-        when = "at one moment" if len(spans_s) == 1 else f"at {len(spans_s)} moments"
-        seconds = (self._stop - self._start) / self.sample_rate
+        """The finding with its evidence and times."""
+        share = sum(b - a for a, b in spans_s) / self._seconds
+        whole = self._with_evidence(finding, None, broad=True)
         return replace(
-            self._with_evidence(finding, None, broad=True),
+            whole,
             moments=spans_s,
             similar=round(similar, 2),
             worst_s=max(spans_s, key=lambda span: span[1] - span[0])[0],
-            share_of_time=round(sum(b - a for a, b in spans_s) / max(seconds, 1e-9), 4),
+            share_of_time=round(share, 4),
+            takes_db=round(whole.takes_db * share, 2) if finding.stretches else whole.takes_db,
             slope=0.0,
-            says=finding.says + _UNTIL_DYNAMIC.format(when=when),
         )
+
+    @property
+    def _seconds(self) -> float:
+        return max((self._stop - self._start) / self.sample_rate, 1e-9)
 
     def _add_wolf(self, found: list[Finding]) -> None:
         """A note that beats; what else was said of its place is said by this."""
@@ -263,14 +301,14 @@ class Search:
             return
         found[:] = [f for f in found if abs(np.log2(f.frequency_hz / wolf.frequency_hz)) > _WOLF_OCT]
         move = StaticMove(
-            Shape.BELL, wolf.frequency_hz, q=octaves_to_q(_WOLF_OCT), gain_db=-min(wolf.over_db, 6.0) / 2.0
+            Shape.BELL, wolf.frequency_hz, q=octaves_to_q(_WOLF_OCT), gain_db=-min(wolf.over_db, _DEEPEST_DB)
         )
         spans = tuple((self.view.time_of(a), self.view.time_of(b)) for a, b in wolf.spans_s)
         finding = Finding(
             Kind.RING, wolf.frequency_hz, _WOLF_OCT, round(wolf.over_db, 1),
             round(float(np.clip(0.4 + 0.06 * len(spans), 0.4, 0.85)), 3), move,
-            threshold_db=round(wolf.level_db, 1),
-            says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second. ",
+            threshold_db=round(wolf.level_db, 1), stretches=spans,
+            says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second.",
         )  # fmt: skip
         found.append(self._at_moments(finding, spans, wolf.similar))
 
@@ -309,10 +347,6 @@ def _worst(seen: SpotTrace) -> float:
     heard = seen.track_db > np.quantile(seen.track_db, 0.4)
     excess = np.where(heard, np.minimum(seen.excess_db, 40.0) + 0.3 * (seen.spot_db - np.max(seen.spot_db)), -np.inf)
     return float(seen.times_s[int(np.argmax(excess))])
-
-
-def _shallower(move: Move) -> Move:
-    return replace(move, gain_db=move.gain_db / 2.0)
 
 
 def _rounded(values: Floats, digits: int) -> tuple[float, ...]:

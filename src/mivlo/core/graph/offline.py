@@ -20,10 +20,11 @@ _ONLY = 1
 _NO_KEYS: Mapping[int, Samples] = {}
 
 
-def single(
-    treatment: Treatment, *, channels: int, sample_rate: float, keys: Mapping[int, Samples] = _NO_KEYS
-) -> Plan:
-    """The plan of one track by itself; `keys` are the sounds that its moves listen to, by the ids in them."""
+def single(treatment: Treatment, *, channels: int, sample_rate: float, keys: Mapping[int, Samples] = _NO_KEYS) -> Plan:
+    """The plan of one track by itself; `keys` are the sounds that its moves listen to, by the ids in them.
+
+    A reverb is rendered, too; `Treatment.exported` leaves it out.
+    """
     strips = [Strip(id=_ONLY, treatment=treatment, channels=1 if channels == 1 else 2)]
     strips += [Strip(id=i, channels=1 if sound.shape[1] == 1 else 2) for i, sound in keys.items()]
     return compile(strips, sample_rate=int(sample_rate))

@@ -11,7 +11,7 @@ from typing import Any
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.graph.naming import digest, treatment_facts
 from mivlo.core.graph.strips import Strip, StripKind
-from mivlo.core.moves import LARGEST_ID, Aftercare, Channels, Entry, Phase, Place, StaticMove, Treatment
+from mivlo.core.moves import LARGEST_ID, Channels, Entry, Phase, Place, StaticMove, Treatment
 from mivlo.core.processors import CareValue, Step
 from mivlo.core.processors.phased import taps_for
 
@@ -221,18 +221,6 @@ class Plan:
         """Names all that a strip's sound behind its aftercare depends on."""
         return self._names[strip_id]
 
-    def exported(self, *, aftercare: bool = True, reverb: bool = False) -> Plan:
-        """The same without what a file shall not have: the reverb, or all that comes behind the moves but their gain."""
-
-        def without(strip: Strip) -> Strip:
-            care = strip.treatment.aftercare
-            kept = care if aftercare else Aftercare(output_db=care.output_db)
-            return replace(
-                strip, treatment=replace(strip.treatment, aftercare=kept if reverb else replace(kept, reverb=None))
-            )
-
-        return replace(self, strips={i: without(strip) for i, strip in self.strips.items()})
-
     def place(self, strip_id: int) -> str:
         """Names all that a strip's part in the mix depends on: its sound, its fader, and the groups above."""
         path = (strip_id, *self.above(strip_id))
@@ -300,9 +288,7 @@ def _parent_of(strip: Strip, known: Mapping[int, Strip], mix: int) -> int:
     if parent is None:
         raise InvalidValue("parent", strip.parent, f"there is no such strip to route {strip.name or strip.id} into")
     if parent.kind is StripKind.TRACK:
-        raise InvalidValue(
-            "parent", parent.name or parent.id, "a strip is routed into a group or the mix, not a track"
-        )
+        raise InvalidValue("parent", parent.name or parent.id, "a strip is routed into a group or the mix, not a track")
     return parent.id
 
 

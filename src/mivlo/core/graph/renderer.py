@@ -146,7 +146,9 @@ class Renderer:
                 before = self._sources[strip_id]
             else:
                 before = self._add(Sum([self._key_fader(child) for child in self.plan.children[strip_id]]))
-            self._points[strip_id, Tap.KEY] = self._chain(before, self.plan.key_runs(strip_id), {}, self._keyed.setdefault(strip_id, []))
+            self._points[strip_id, Tap.KEY] = self._chain(
+                before, self.plan.key_runs(strip_id), {}, self._keyed.setdefault(strip_id, [])
+            )
         return self._points[strip_id, Tap.KEY]
 
     def _key_fader(self, strip_id: int) -> Fader:
@@ -312,9 +314,7 @@ class Renderer:
                 self._key_of(strip_id)
                 self._aim(self.plan, glide=False)
             if point not in self._points:
-                raise InvalidValue(
-                    "tap", str(tap), "a strip whose treated sound is given has none of what lies before"
-                )
+                raise InvalidValue("tap", str(tap), "a strip whose treated sound is given has none of what lies before")
         self._wanted = points
         self._unsure = True
 

@@ -6,7 +6,7 @@ from mivlo.core.moves.bounds import GREATEST_GAIN_DB, HIGHEST_HZ, HIGHEST_Q, LAR
 from mivlo.core.moves.dynamic import Acts, Detector, DynamicMove, ThresholdOf
 from mivlo.core.moves.entry import Channels, Entry, Place
 from mivlo.core.moves.key import OWN, SELF, Key, KeyShape
-from mivlo.core.moves.kinds import Move, mode_of, move_kinds
+from mivlo.core.moves.kinds import Move, curve_db, mode_of, move_kinds
 from mivlo.core.moves.static import (
     BUTTERWORTH_Q,
     SectionPlan,
@@ -55,6 +55,7 @@ __all__ = [
     "Treatment",
     "Warmth",
     "butterworth_qualities",
+    "curve_db",
     "mode_of",
     "move_kinds",
     "move_sections",

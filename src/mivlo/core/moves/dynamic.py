@@ -11,7 +11,7 @@ from annotated_types import Interval, Unit
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves.bounds import GREATEST_GAIN_DB, GainDb, Hertz, Quality, check
 from mivlo.core.moves.key import OWN, Key
-from mivlo.core.moves.static import BUTTERWORTH_Q, Shape
+from mivlo.core.moves.static import BUTTERWORTH_Q, Shape, StaticMove
 from mivlo.core.units import q_to_octaves
 
 GREATEST_RANGE_DB = 36.0
@@ -139,6 +139,17 @@ class DynamicMove:
         """What can't glide to another value while it sounds."""
         return (str(self.shape), self.lookahead_ms)
 
+    @property
+    def resting(self) -> StaticMove:
+        """Its static part."""
+        return self.at_gain(self.gain_db)
+
+    def at_gain(self, gain_db: float) -> StaticMove:
+        """The filter that it is at a whole gain."""
+        if self.shape is Shape.BAND_PASS:  # a band that is turned is nearly a bell
+            return StaticMove(Shape.BELL, self.frequency_hz, q=self.q, gain_db=_within(gain_db, GREATEST_GAIN_DB))
+        return StaticMove(self.shape, self.frequency_hz, q=self.q, gain_db=_within(gain_db, GREATEST_GAIN_DB))
+
     def scaled(self, amount: float) -> DynamicMove:
         """The same with its static gain and its range times `amount`."""
         if amount == 1.0:
@@ -153,10 +164,9 @@ class DynamicMove:
 _OPTIONAL = tuple(
     name
     for name in DynamicMove.__dataclass_fields__
-    if name not in ("mode", "shape", "frequency_hz", "threshold_db", "range_db", "q")
+    if name not in ("mode", "shape", "frequency_hz", "threshold_db", "range_db", "q", "gain_db")
 )
 
 
 def _within(value: float, limit: float) -> float:
     return min(limit, max(-limit, value))
-

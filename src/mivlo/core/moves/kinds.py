@@ -8,9 +8,13 @@ from __future__ import annotations
 
 from typing import Any, ClassVar, Protocol, get_args
 
+import numpy as np
+import numpy.typing as npt
+
 from mivlo.core.moves.adaptive import AdaptiveMove
 from mivlo.core.moves.dynamic import DynamicMove
-from mivlo.core.moves.static import StaticMove
+from mivlo.core.moves.static import StaticMove, treatment_db
+from mivlo.core.units import Floats
 
 Move = StaticMove | DynamicMove | AdaptiveMove
 """Any move: the union of all kinds, told apart by `mode`."""
@@ -50,6 +54,16 @@ class MoveKind(Protocol):
 
     def scaled(self, amount: float) -> Any:
         """The same move, acting by `amount` as much (in dB)."""
+
+
+def curve_db(move: Move, at_hz: npt.ArrayLike, *, sample_rate: float) -> Floats:
+    """What a move does to levels at frequencies (m,) while it rests: its static part."""
+    match move:
+        case StaticMove():
+            return treatment_db([move], at_hz, sample_rate=sample_rate)
+        case DynamicMove():
+            return treatment_db([move.resting], at_hz, sample_rate=sample_rate)
+    return np.zeros(np.shape(at_hz))
 
 
 def move_kinds() -> tuple[type[Any], ...]:

@@ -75,6 +75,16 @@ class Treatment:
                 amount *= self.amounts.get(link, 1.0)
         return amount
 
+    def exported(self, *, aftercare: bool = True, reverb: bool = False) -> Treatment:
+        """The same without what a file shall not have: the reverb, or all that comes behind the moves but the gain."""
+        kept = self.aftercare if aftercare else Aftercare(output_db=self.aftercare.output_db)
+        return replace(self, aftercare=kept if reverb else replace(kept, reverb=None))
+
+    @property
+    def changes_nothing(self) -> bool:
+        """Whether what comes out is what goes in."""
+        return self.aftercare == NO_AFTERCARE and not any(entry.enabled for entry in self.entries)
+
     @property
     def listens_to(self) -> tuple[int, ...]:
         """Strips whose sound it needs beside its own, each once."""

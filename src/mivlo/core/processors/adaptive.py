@@ -83,7 +83,7 @@ def _weights(move: AdaptiveMove, octaves: Floats) -> Floats:
     if not move.weights:
         return np.ones_like(octaves)
     hz, factors = zip(*move.weights, strict=True)
-    return np.interp(octaves, np.log2(hz), factors)
+    return np.asarray(np.interp(octaves, np.log2(hz), factors))
 
 
 @dataclass(slots=True)
@@ -141,7 +141,8 @@ class AdaptiveProcessor:
 
     @property
     def _move(self) -> AdaptiveMove:
-        return self._step.move  # type: ignore[return-value]
+        move: AdaptiveMove = self._step.move
+        return move
 
     def _take(self, move: AdaptiveMove) -> None:
         self._grid = _Grid.of(move, self.sample_rate, self.latency)
@@ -176,7 +177,7 @@ class AdaptiveProcessor:
         (step,) = steps
         before = self._grid
         if step.move != self._step.move:
-            self._take(step.move)  # type: ignore[arg-type]
+            self._take(step.move)
             memory = self._memory
             if not np.array_equal(before.octaves, self._grid.octaves):
                 memory.gain = np.interp(self._grid.octaves, before.octaves, memory.gain, left=0.0, right=0.0)

@@ -61,15 +61,15 @@ def _line_over_others(i, at, level, count, apart, reach):  # type: ignore[no-unt
         return level[right_nearest] + ALONE_DB, (at[right_nearest] - at[i]) ** 2
     if right_nearest < 0:
         return level[left_nearest], (at[i] - at[left_nearest]) ** 2
-    l = left_nearest
-    while l >= 0 and (l == left_nearest or at[i] - at[l] < reach):
-        r = right_nearest
-        while r < count and (r == right_nearest or at[r] - at[i] < reach):
-            here = level[l] + (level[r] - level[l]) * (at[i] - at[l]) / (at[r] - at[l])
+    left = left_nearest
+    while left >= 0 and (left == left_nearest or at[i] - at[left] < reach):
+        right = right_nearest
+        while right < count and (right == right_nearest or at[right] - at[i] < reach):
+            here = level[left] + (level[right] - level[left]) * (at[i] - at[left]) / (at[right] - at[left])
             if here > best:
                 best = here
-            r += 1
-        l -= 1
+            right += 1
+        left -= 1
     return best, (at[i] - at[left_nearest]) * (at[right_nearest] - at[i])
 
 
@@ -108,10 +108,30 @@ def cuts(level, grid, width, room, out):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(cache=True, nogil=True)
-def gains_of(
-    spectra, scale, averages, shares, first, last, weight, grid, width, factors, most, attack, release, gain, bin_first,
-    bin_at, bin_weight, mix, mix_goal, mix_step, out, rows,
-):  # type: ignore[no-untyped-def]
+def gains_of(  # type: ignore[no-untyped-def]
+    spectra,
+    scale,
+    averages,
+    shares,
+    first,
+    last,
+    weight,
+    grid,
+    width,
+    factors,
+    most,
+    attack,
+    release,
+    gain,
+    bin_first,
+    bin_at,
+    bin_weight,
+    mix,
+    mix_goal,
+    mix_step,
+    out,
+    rows,
+):
     """Gains of all bins for windows that follow each other; the share of the treated sound behind them.
 
     spectra (k, channels, bins) of what is listened to; scale turns their power into that of a full-scale sine.
@@ -142,10 +162,7 @@ def gains_of(
             deepest = min(deepest, gain[j])
         if rows.shape[0] > 0:
             rows[k] = gain
-        if mix < mix_goal:
-            mix = min(mix_goal, mix + mix_step)
-        else:
-            mix = max(mix_goal, mix - mix_step)
+        mix = min(mix_goal, mix + mix_step) if mix < mix_goal else max(mix_goal, mix - mix_step)
         for b in range(out.shape[1]):
             out[k, b] = 1.0
         if mix > 0.0 and deepest < -1e-9:

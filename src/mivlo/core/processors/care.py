@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Any, Literal
 
 import numba as nb
 import numpy as np
 import numpy.typing as npt
-from scipy import signal
 
 from mivlo.core.moves import Air, Clip, Reverb, Warmth
 from mivlo.core.processors.cascade import Cascade
@@ -42,7 +41,7 @@ class ClipProcessor(_Care):
 
     def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values."""
-        value: Clip = steps[0].move  # type: ignore[assignment]
+        value: Clip = steps[0].move
         self._value = value
         self._drive, self._ceiling = db_to_gain(value.drive_db), db_to_gain(value.ceiling_db)
 
@@ -65,6 +64,14 @@ class ClipProcessor(_Care):
         self._last = state[1].copy()
 
 
+def _butterworth(order: int, hz: float, side: _Side, rate: float) -> Floats:
+    """Sections of a Butterworth filter, in scipy's order."""
+    from scipy import signal  # takes long to load, and few need it
+
+    return np.asarray(signal.butter(order, hz, side, fs=rate, output="sos"))
+
+
+_Side = Literal["lowpass", "highpass"]
 _ENVELOPE_HZ = 25.0
 _ORDER = 4
 _BELOW_HZ = 20.0
@@ -73,12 +80,12 @@ _BELOW_HZ = 20.0
 class _Harmonics:
     """Harmonics of one band, made at the higher rate."""
 
-    def __init__(self, sample_rate: float, channels: int, band: str, hz: float, level_db: float) -> None:
+    def __init__(self, sample_rate: float, channels: int, band: _Side, hz: float, level_db: float) -> None:
         rate = sample_rate * TIMES
         self.gain = db_to_gain(level_db)
-        self._band = Cascade(signal.butter(_ORDER, min(hz, 0.45 * sample_rate), band, fs=rate, output="sos"), channels)
-        self._envelope = Cascade(signal.butter(2, _ENVELOPE_HZ, fs=rate, output="sos"), channels)
-        self._top = Cascade(signal.butter(2, _BELOW_HZ, "high", fs=rate, output="sos"), channels)
+        self._band = Cascade(_butterworth(_ORDER, min(hz, 0.45 * sample_rate), band, rate), channels)
+        self._envelope = Cascade(_butterworth(2, _ENVELOPE_HZ, "lowpass", rate), channels)
+        self._top = Cascade(_butterworth(2, _BELOW_HZ, "highpass", rate), channels)
 
     def add(self, x: Floats, out: Floats) -> None:
         band = self._band.process(x)
@@ -110,10 +117,10 @@ class HarmonicsProcessor(_Care):
 
     def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values; a band whose frequency has changed begins anew."""
-        values: list[Warmth | Air] = [step.move for step in steps]  # type: ignore[misc]
+        values: list[Warmth | Air] = [step.move for step in steps]
         bands = []
         for i, value in enumerate(values):
-            kind, hz = ("lowpass", value.below_hz) if isinstance(value, Warmth) else ("highpass", value.above_hz)
+            kind, hz = _place(value)
             known = self._values[i] if i < len(self._values) else None
             if known is not None and _place(known) == _place(value):
                 band = self._bands[i]
@@ -144,8 +151,8 @@ class HarmonicsProcessor(_Care):
             band.restore(known)
 
 
-def _place(value: Warmth | Air) -> tuple[str, float]:
-    return ("warmth", value.below_hz) if isinstance(value, Warmth) else ("air", value.above_hz)
+def _place(value: Warmth | Air) -> tuple[_Side, float]:
+    return ("lowpass", value.below_hz) if isinstance(value, Warmth) else ("highpass", value.above_hz)
 
 
 # --- reverb -----------------------------------------------------------------------------------------
@@ -198,8 +205,8 @@ class ReverbProcessor(_Care):
         self._widths = np.array([max(2, round(s * sample_rate)) for s in _DIFFUSERS_S])
         cuts = np.concatenate(
             [
-                signal.butter(2, _LOW_HZ, "high", fs=sample_rate, output="sos"),
-                signal.butter(2, min(_HIGH_HZ, 0.45 * sample_rate), fs=sample_rate, output="sos"),
+                _butterworth(2, _LOW_HZ, "highpass", sample_rate),
+                _butterworth(2, min(_HIGH_HZ, 0.45 * sample_rate), "lowpass", sample_rate),
             ]
         )
         self._cuts = Cascade(cuts, 1)
@@ -213,7 +220,7 @@ class ReverbProcessor(_Care):
 
     def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values."""
-        value: Reverb = steps[0].move  # type: ignore[assignment]
+        value: Reverb = steps[0].move
         self._send = db_to_gain(value.send_db)
         self._gains = 10.0 ** (-3.0 * self._lengths / (self._rate * value.decay_s))
         self.memory_s = 2.0 * value.decay_s + 0.2
@@ -226,9 +233,7 @@ class ReverbProcessor(_Care):
         self._arrays[5] = both[len(x) :]
         sent = self._cuts.process(both[: len(x)])[:, 0]
         room = np.empty((len(x), 2))
-        _room(
-            sent, lines, self._lengths, at, self._gains, self._damp, damped, diffusers, self._widths, spots, room
-        )
+        _room(sent, lines, self._lengths, at, self._gains, self._damp, damped, diffusers, self._widths, spots, room)
         if self._channels == 1:
             room = np.sum(room, axis=1, keepdims=True) * math.sqrt(0.5)
         return np.asarray(x + self._send * room)

@@ -33,9 +33,9 @@ _NO_TRACE = np.zeros((0, 1, 2))
 class Voice:
     """A move, or what else follows a level, as the kernel takes it.
 
-    numbers : in the order of the kernel's columns. sections, read : what it listens to, and how a level is read. table :
-    coefficients over the way of its gain. sources : the strip that it listens to, if it is another one. remembers_s :
-    how long it takes to forget what was heard, before filters. mix : the treated share.
+    numbers : in the order of the kernel's columns. sections, read : what it listens to, and how a level is read.
+    table : coefficients over the way of its gain. sources : the strip that it listens to, if it is another one.
+    remembers_s : how long it takes to forget what was heard, before filters. mix : the treated share.
     """
 
     numbers: Floats
@@ -164,10 +164,10 @@ class DynamicProcessor:
         self._slots = [self._new(step) for step in steps]
 
     def _voice(self, step: Step) -> Voice:
-        return voice_of(step.move, self.sample_rate)  # type: ignore[arg-type]
+        return voice_of(step.move, self.sample_rate)
 
     def _lookahead_ms(self, step: Step) -> float:
-        return step.move.lookahead_ms  # type: ignore[union-attr]
+        return float(step.move.lookahead_ms)
 
     def _new(self, step: Step) -> _Slot:
         n, voice = self.channels, self._voice(step)
@@ -261,11 +261,11 @@ class DynamicProcessor:
         self._position += len(x)
 
     def _piece(self, slot: _Slot, x: Floats, key: Floats, frame: int, trace: Floats) -> None:
-        per_frame = 1.0 / (GLIDE_S * self.sample_rate)
+        voice, per_frame = slot.voice, 1.0 / (GLIDE_S * self.sample_rate)
         left = slot.mix_goal - slot.mix
         grow = math.copysign(min(per_frame, abs(left) / max(len(x), 1)), left) if left else 0.0
         run_dynamic(
-            x, key, frame, slot.voice.numbers, slot.voice.sections, slot.voice.read, slot.band, slot.splits, slot.powers, slot.gain,
+            x, key, frame, voice.numbers, voice.sections, voice.read, slot.band, slot.splits, slot.powers, slot.gain,
             slot.held, slot.table_now(), slot.at, slot.way, slot.states, np.array([slot.mix, grow]), trace,
         )  # fmt: skip
         slot.glide = min(1.0, slot.glide + per_frame * len(x))
@@ -301,7 +301,9 @@ class DynamicProcessor:
     def report(self) -> Mapping[int | str, float]:
         """The moving part of each move's gain in dB, of the channel where it is largest."""
         return {
-            slot.step.key: math.copysign(float(np.max(slot.gain)), slot.voice.numbers[RANGE]) if not slot.silent else 0.0
+            slot.step.key: math.copysign(float(np.max(slot.gain)), slot.voice.numbers[RANGE])
+            if not slot.silent
+            else 0.0
             for slot in self._slots
         }
 
@@ -310,7 +312,7 @@ class CompressorProcessor(DynamicProcessor):
     """Compressors, one behind the other: as dynamic moves whose band is everything."""
 
     def _voice(self, step: Step) -> Voice:
-        return compressor_voice(step.move, self.sample_rate)  # type: ignore[arg-type]
+        return compressor_voice(step.move, self.sample_rate)
 
     def _lookahead_ms(self, step: Step) -> float:
         return 0.0

@@ -35,15 +35,17 @@ def _target(level, total, v):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(cache=True, nogil=True, error_model="numpy")
-def run_dynamic(x, key, frame, v, sections, read, band, splits, powers, gain, held, table, at, step, states, mix, trace):  # type: ignore[no-untyped-def]
+def run_dynamic(  # type: ignore[no-untyped-def]
+    x, key, frame, v, sections, read, band, splits, powers, gain, held, table, at, step, states, mix, trace
+):
     """One dynamic move in place over x (n, channels), listening to key (n, 1 or channels).
 
     frame : of the song, of the first sample. v (NUMBERS,), sections (2, 5), read (7,): what the move is. band
     (2, channels, 2), splits (channels, 2), powers (channels, 3): what listening remembers. gain (channels,): the moving
     part in dB, from 0 to |range|. held (channels,): cells that it still waits. table (POINTS, 6): coefficients over the
     way of the gain. at, step (channels, 6): coefficients now and their way per frame. states (channels, 2). mix: the
-    treated share at the first frame and its way per frame, (2,). trace (cells, channels, 2): level and gain at the
-    start of each cell that begins here, or (0, channels, 2).
+    treated share at the first frame and its way per frame, (2,). trace (cells, channels, 2): level, as the
+    threshold counts, and gain at the start of each cell that begins here, or (0, channels, 2).
     """
     channels = x.shape[1]
     keyed = key.shape[1]
@@ -70,7 +72,8 @@ def run_dynamic(x, key, frame, v, sections, read, band, splits, powers, gain, he
                 if keyed == channels:
                     own, own_total = levels[c], totals[c]
                 level = own + v[LINK] * (loudest - own)
-                goal = _target(level, own_total + v[LINK] * (loudest_total - own_total), v)
+                total = own_total + v[LINK] * (loudest_total - own_total)
+                goal = _target(level, total, v)
                 if goal >= gain[c]:
                     gain[c] += v[ATTACK] * (goal - gain[c])
                     held[c] = v[HOLD]
@@ -84,7 +87,8 @@ def run_dynamic(x, key, frame, v, sections, read, band, splits, powers, gain, he
                 for j in range(6):
                     step[c, j] = (table[i, j] + t * (table[i + 1, j] - table[i, j]) - at[c, j]) / CELL
                 if trace.shape[0] > 0:
-                    trace[cell, c, 0], trace[cell, c, 1] = level, gain[c]
+                    trace[cell, c, 0] = level - total if of_strip else level
+                    trace[cell, c, 1] = gain[c]
             cell += 1
         stop = min(count, n + CELL - (frame + n) % CELL)
         for c in range(keyed):

@@ -67,7 +67,7 @@ def listening_values(move: DynamicMove, rate: float) -> tuple[Floats, Floats]:
     """Sections of what a move listens to, (SECTIONS, 5), and the numbers by which a level is read, (7,).
 
     The numbers: coefficients of the two allpasses, share of the new power in the average, share of the peak that is
-    left after a frame, shares of the new power in the total where it falls and rises, share of the power that is a peak.
+    left after a frame, shares of the new power in the total where it falls and rises, share of the power at a peak.
     """
     shape, frequency_hz, q = key_band(move.key, move)
     sections, centre = band_sections(shape, frequency_hz, q, rate)

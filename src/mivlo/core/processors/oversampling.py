@@ -9,7 +9,6 @@ from functools import lru_cache
 import numba as nb
 import numpy as np
 import numpy.typing as npt
-from scipy import signal
 
 from mivlo.core.processors.protocol import checked_block
 from mivlo.core.units import Floats
@@ -25,6 +24,8 @@ _CUT = 0.5 * 0.955
 @lru_cache
 def _taps() -> Floats:
     """The filter for up and down, (TIMES * LATENCY + 1,), of linear phase and unit gain."""
+    from scipy import signal  # takes long to load, and few need it
+
     window = ("kaiser", signal.kaiser_beta(_STOP_DB))
     return np.asarray(signal.firwin(TIMES * LATENCY + 1, _CUT, window=window, fs=float(TIMES)))
 

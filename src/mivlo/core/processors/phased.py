@@ -21,7 +21,7 @@ def taps_for(moves: Sequence[StaticMove], sample_rate: float) -> int:
 
 
 def _switched_on(steps: Sequence[Step]) -> tuple[StaticMove, ...]:
-    return tuple(step.move for step in steps if step.enabled)  # type: ignore[misc]
+    return tuple(step.move for step in steps if step.enabled)
 
 
 class LinearProcessor:
@@ -31,7 +31,7 @@ class LinearProcessor:
 
     def __init__(self, sample_rate: float, channels: int, steps: Sequence[Step]) -> None:
         self.sample_rate = positive("sample_rate", sample_rate)
-        self._count = taps_for([step.move for step in steps], sample_rate)  # type: ignore[misc]
+        self._count = taps_for([step.move for step in steps], sample_rate)
         self._moves = _switched_on(steps)
         self._convolution = Convolution(self._taps(), channels)
         self.latency = self._count // 2 + CELL

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from mivlo.core.errors import BadAudio
-from mivlo.core.moves import Air, Clip, Compressor, Move, Reverb, Warmth
+from mivlo.core.moves import Air, Clip, Compressor, Reverb, Warmth
 from mivlo.core.units import Floats
 
 FORGOTTEN = 1e-6
@@ -28,10 +28,13 @@ CareValue = Compressor | Clip | Warmth | Air | Reverb
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One move, or a part of the aftercare, as a processor takes it: `key` stays with it while its values change."""
+    """One move, or a part of the aftercare, as a processor takes it: `key` stays with it while its values change.
+
+    `move` is a `Move` or a `CareValue`, of the kind that the processor is for.
+    """
 
     key: int | str
-    move: Move | CareValue
+    move: Any
     enabled: bool = True
 
 

@@ -96,9 +96,7 @@ class _Slot:
 
     def copy(self) -> _Slot:
         """The same, sharing nothing that changes."""
-        arrays = {
-            name: getattr(self, name).copy() for name in ("now", "start", "goal", "states", "coefs", "coef_step")
-        }
+        arrays = {name: getattr(self, name).copy() for name in ("now", "start", "goal", "states", "coefs", "coef_step")}
         return replace(self, **arrays)
 
     def advance(self, samples: int, per_sample: float) -> None:

@@ -59,9 +59,7 @@ class Repeat:
 
 
 def _rows(session: Session, track_ids: Sequence[int]) -> list[FindingRow]:
-    query = (
-        select(FindingRow).where(FindingRow.strip_id.in_(track_ids)).order_by(FindingRow.rank.desc(), FindingRow.id)
-    )
+    query = select(FindingRow).where(FindingRow.strip_id.in_(track_ids)).order_by(FindingRow.rank.desc(), FindingRow.id)
     return [row for row in session.scalars(query) if row.present or row.state != "open"]
 
 

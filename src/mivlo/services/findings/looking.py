@@ -39,7 +39,7 @@ def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
 def analysis_key(song: SongState, track: StripState) -> str:
     """Names all that the findings of a track depend on; another key means that they are out of date."""
     method = [METHOD, shipped_model().fingerprint]
-    facts = [method, song.plan.sound(track.id), track.role, looked_range(song, track)]
+    facts = [method, song.exported().plan.sound(track.id), track.role, looked_range(song, track)]
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 
@@ -71,7 +71,8 @@ def run_analysis(task_id: int) -> dict[str, Any]:
         if known is not None and known.key == key:
             return {"track_id": track.id}
     start, stop = looked_range(song, track)
-    treated = any(entry.enabled for entry in track.entries)
+    song = song.exported()
+    treated = not song.track(track.id).treatment.changes_nothing
     sound: Sound = recordings().samples(track.recording, song.sample_rate)
     if treated:
         sound = TreatedSound(song.plan, song_sources(song), (track.id, Tap.BEHIND), track.frames)
@@ -92,9 +93,7 @@ def _look(
     sound: Sound, song: SongState, track: StripState, start: int, stop: int, progress: TaskProgress
 ) -> tuple[list[Finding], dict[str, Any]]:
     try:
-        search = Search(
-            sound, sample_rate=song.sample_rate, start=start, stop=stop, role=track.role, progress=progress
-        )
+        search = Search(sound, sample_rate=song.sample_rate, start=start, stop=stop, role=track.role, progress=progress)
     except BadAudio:  # nothing can be said of so short a sound
         return [], {}
     return search.findings(), {} if search.silent else _along_document(search.along())
@@ -148,7 +147,5 @@ def _fill(row: FindingRow, finding: Finding) -> None:
 
 def looking(session: Session, song_id: int) -> dict[int, float]:
     """Tracks that are being looked at or wait for it, with the progress of each."""
-    query = select(TaskRow).where(
-        TaskRow.song_id == song_id, TaskRow.kind == "analyse", TaskRow.state.in_(OPEN_STATES)
-    )
+    query = select(TaskRow).where(TaskRow.song_id == song_id, TaskRow.kind == "analyse", TaskRow.state.in_(OPEN_STATES))
     return {int(task.payload["track_id"]): task.progress for task in session.scalars(query)}

@@ -33,12 +33,14 @@ from mivlo.store.models import TaskRow
 
 @dataclass(frozen=True, slots=True)
 class ExportOptions:
-    """What to write: which strips, how deep, in which container, at which rate."""
+    """What to write: which strips, how deep, in which container, at which rate, with what behind the moves."""
 
     track_ids: tuple[int, ...]
     depth: Depth
     container: Container
     original_rate: bool
+    aftercare: bool = True
+    reverb: bool = False
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,8 @@ class _Sounds:
 
 def _write_all(folder: Path, order: _Order, progress: TaskProgress) -> dict[str, Any]:
     names, notices = [], []
-    options, song = order.options, order.song
+    options = order.options
+    song = order.song.exported(aftercare=options.aftercare, reverb=options.reverb)
     sources = song_sources(song)
     of_song = _Sounds(song.plan, sources, known_treated(song, sources), song.frames)
     for i, strip_id in enumerate(options.track_ids):
@@ -129,7 +132,7 @@ def _write_all(folder: Path, order: _Order, progress: TaskProgress) -> dict[str,
                 "Lower it or export 32 bit float."
             )
     if len(names) > 1:
-        names = [_zip(folder, names, song)]
+        names = [_zip(folder, names, order.song)]
     return {"files": names, "notices": notices}
 
 

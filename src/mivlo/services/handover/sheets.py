@@ -16,7 +16,19 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError,
 
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.graph import StripKind
-from mivlo.core.moves import NO_AFTERCARE, SELF, AdaptiveMove, Aftercare, Entry, Key, Move, Phase, StaticMove, Treatment
+from mivlo.core.moves import (
+    NO_AFTERCARE,
+    SELF,
+    AdaptiveMove,
+    Aftercare,
+    Channels,
+    Entry,
+    Key,
+    Move,
+    Phase,
+    StaticMove,
+    Treatment,
+)
 from mivlo.core.moves.entry import Name
 from mivlo.core.moves.treatment import Amount
 from mivlo.core.units import hz_to_note
@@ -40,14 +52,10 @@ from mivlo.services.song.state import SongState, StripState
 _NOBODY: Mapping[int, str] = {}
 
 
+_key_fields: dict[str, Any] = {f.name: model_field(Key, f) for f in fields(Key)}
+_key_fields["source"] = (Annotated[str, Field(max_length=300)], SELF)
 SheetKey: Any = create_model(
-    "SheetKey",
-    __config__=STRICT,
-    __doc__='What a move listens to: "self", or a strip by its name.',
-    **{
-        **{f.name: model_field(Key, f) for f in fields(Key)},
-        "source": (Annotated[str, Field(max_length=300)], SELF),
-    },
+    "SheetKey", __config__=STRICT, __doc__='What a move listens to: "self", or a strip by its name.', **_key_fields
 )
 
 
@@ -60,9 +68,7 @@ class _SheetMove(BaseModel):
     track: Annotated[str, Field(max_length=300)] | None = None
 
 
-SheetMove1 = flat_model(
-    "SheetMove", StaticMove, nullable=True, own=("enabled",), doc="A move of a sheet of version 1."
-)
+SheetMove1 = flat_model("SheetMove", StaticMove, nullable=True, own=("enabled",), doc="A move of a sheet of version 1.")
 SheetMove2: Any = flat_union(
     "SheetMove", base=_SheetMove, nullable=True, own_types={Key: SheetKey}, doc="A move of a sheet of version 2."
 )
@@ -98,7 +104,7 @@ class Sheet2(_Envelope):
 
     version: Literal[2]
     amounts: dict[Name, Amount] | None = None
-    aftercare: Aftercare | None = None
+    aftercare: Aftercare | None = None  # type: ignore[assignment]
     moves: list[SheetMove2]
 
 
@@ -163,6 +169,15 @@ def read_sheet(path: Path) -> ReadSheet:
 
 
 LARGEST_SHEET = 10_000_000
+
+
+def check_channels(treatment: Treatment, channels: int) -> None:
+    """MivloError where a mono sound shall have one side of it treated."""
+    for number, entry in enumerate(treatment.entries):
+        if channels == 1 and entry.channels is not Channels.ALL:
+            raise MivloError(
+                f"moves.{number}.channels is {str(entry.channels)!r}, but the recording is mono. Set it to 'all'."
+            )
 
 
 def _parse(text: str, name: str) -> ReadSheet:
@@ -251,9 +266,7 @@ def make_sheet_2(treatment: Treatment, track: str | None, *, names: Mapping[int,
     def named(source: Any) -> str:
         return names.get(source, "a deleted strip")
 
-    moves = [
-        {"id": str(entry.id), **key_document(plain_document(entry), named)} for entry in treatment.entries
-    ]
+    moves = [{"id": str(entry.id), **key_document(plain_document(entry), named)} for entry in treatment.entries]
     more: dict[str, Any] = {
         "amounts": dict(treatment.amounts) or None,
         "phase": None if treatment.phase is Phase.MINIMUM else treatment.phase,
@@ -301,9 +314,7 @@ def song_sheet(song: SongState) -> SongSheet:
         )
         for strip in song.strips
     ]
-    return SongSheet(
-        format="mivlo-song-sheet", version=2, song=song.name, sample_rate=song.sample_rate, strips=strips
-    )
+    return SongSheet(format="mivlo-song-sheet", version=2, song=song.name, sample_rate=song.sample_rate, strips=strips)
 
 
 # --- tables -----------------------------------------------------------------------------------------

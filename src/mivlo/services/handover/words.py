@@ -48,8 +48,9 @@ def acting_words(move: Move, names: Mapping[int, str]) -> str:
 def _dynamic(move: DynamicMove, names: Mapping[int, str]) -> str:
     side = "over" if move.acts is Acts.ABOVE else "under"
     of = " of the key's own level" if move.threshold_of is ThresholdOf.STRIP else "FS"
+    threshold = f"{number(move.threshold_db)} dB{of}"
     parts = [
-        f"moves by {move.range_db:+g} dB at most while {_key(move.key, names)} is {side} {number(move.threshold_db)} dB{of}",
+        f"moves by {move.range_db:+g} dB at most while {_key(move.key, names)} is {side} {threshold}",
         f"ratio {number(move.ratio)}:1",
         f"knee {number(move.knee_db)} dB" if move.knee_db else "",
         f"attack {number(move.attack_ms)} ms",
@@ -104,7 +105,9 @@ def treatment_words(treatment: Treatment) -> list[str]:
     lines = []
     if treatment.phase is not Phase.MINIMUM:
         lines.append(PHASES[treatment.phase])
-    amounts = [f"{'all moves' if name == ALL else name} at {100 * amount:.0f} %" for name, amount in treatment.amounts.items()]
+    amounts = [
+        f"{'all moves' if name == ALL else name} at {100 * amount:.0f} %" for name, amount in treatment.amounts.items()
+    ]
     if amounts:
         lines.append(f"values are those with the amounts applied: {', '.join(amounts)}")
     return [*lines, *aftercare_words(treatment.aftercare)]
@@ -124,9 +127,11 @@ def aftercare_words(aftercare: Aftercare) -> list[str]:
             f"{100 * clip.hardness:.0f} %"
         )
     if warmth := aftercare.warmth:
-        lines.append(f"behind: harmonics of what lies below {number(warmth.below_hz)} Hz at {number(warmth.level_db)} dB")
+        lines.append(
+            f"behind: harmonics of what lies below {number(warmth.below_hz)} Hz at {number(warmth.level_db)} dB"
+        )
     if air := aftercare.air:
-        lines.append(f"behind: harmonics of what lies above {number(air.above_hz)} Hz at {number(air.level_db)} dB")
+        lines.append(f"behind: harmonics of what is above {number(air.above_hz)} Hz at {number(air.level_db)} dB")
     if reverb := aftercare.reverb:
         lines.append(f"to hear it with: reverb, send {number(reverb.send_db)} dB, {number(reverb.decay_s)} s")
     if aftercare.output_db:

@@ -34,11 +34,6 @@ def treated_cache() -> TreatedCache:
     return TreatedCache(settings().data_dir / "treated", room, settings().keep_free_bytes)
 
 
-def _changes_nothing(track: StripState) -> bool:
-    rests = track.treatment.aftercare.output_db == 0.0
-    return rests and not any(entry.enabled for entry in track.entries)
-
-
 def known_treated(song: SongState, sources: Mapping[int, Samples] | None = None) -> dict[int, Samples]:
     """The tracks whose treated sound is known, by strip; those without moves sound as their recording.
 
@@ -51,7 +46,7 @@ def known_treated(song: SongState, sources: Mapping[int, Samples] | None = None)
     for track in song.tracks:
         if track.id not in sources:
             continue
-        if _changes_nothing(track):
+        if track.treatment.changes_nothing:
             found[track.id] = sources[track.id]
             continue
         known = cache.get(song.plan.sound(track.id), song.frames, track.channels)

@@ -116,16 +116,12 @@ def change_song(
     return _log(session, song, label, changes, undo, page=page, begins=begins)
 
 
-def added_row(
-    session: Session, song: Song, label: str, table: str, row: StripRow | MoveRow, *, page: str = ""
-) -> Edit:
+def added_row(session: Session, song: Song, label: str, table: str, row: StripRow | MoveRow, *, page: str = "") -> Edit:
     """Record a row that was just made as one step: undo hides it, redo shows it again."""
     session.add(row)
     session.flush()
     shown, hidden = {"deleted": False}, {"deleted": True}
-    return change_song(
-        session, song, label, [Change(table, row.id, shown)], [Change(table, row.id, hidden)], page=page
-    )
+    return change_song(session, song, label, [Change(table, row.id, shown)], [Change(table, row.id, hidden)], page=page)
 
 
 def _begun(session: Session, song_id: int, page: str, changes: Sequence[Change]) -> int | None:

@@ -150,6 +150,14 @@ class SongState:
     def duration_s(self) -> float:
         return self.frames / self.sample_rate
 
+    def exported(self, *, aftercare: bool = True, reverb: bool = False) -> SongState:
+        """The song without what a file shall not have; see `Treatment.exported`."""
+        strips = (
+            replace(strip, treatment=strip.treatment.exported(aftercare=aftercare, reverb=reverb))
+            for strip in self.strips
+        )
+        return replace(self, strips=tuple(strips))
+
     @cached_property
     def plan(self) -> Plan:
         """The song as the core renders it."""

@@ -1,0 +1,98 @@
+"""Levels that a dynamic move reads, and the threshold that makes it act as much as it should."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import numpy.typing as npt
+
+from mivlo.core.moves import DynamicMove
+from mivlo.core.processors import DynamicProcessor, Step
+from mivlo.core.processors.dynamic_kernel import CELL
+from mivlo.core.units import Floats
+
+ACTIVE_DB = 30.0
+"""A key sounds while it is within this of its loudest."""
+SOUNDING_DB = 50.0
+"""Any sound is there while it is within this of its loudest."""
+_PIECE = 65_536
+
+
+@dataclass(frozen=True, slots=True)
+class Trace:
+    """What a move read and did: levels as its threshold counts, and its gain, of the channel that moved most.
+
+    times_s, level_db, gain_db : (cells,), a cell is CELL frames.
+    """
+
+    times_s: Floats
+    level_db: Floats
+    gain_db: Floats
+
+    def share(self, threshold_db: float) -> float:
+        """Share of the time over a threshold."""
+        return float(np.mean(self.level_db > threshold_db)) if len(self.level_db) else 0.0
+
+    def thinned(self, points: int) -> Trace:
+        """At most so many points: of each stretch the highest level and the largest gain."""
+        count = len(self.times_s)
+        if count <= points:
+            return self
+        edges = np.linspace(0, count, points + 1).astype(int)[:-1]
+        largest = np.maximum.reduceat(np.abs(self.gain_db), edges) * np.sign(self.gain_db.sum() or 1.0)
+        return Trace(self.times_s[edges], np.maximum.reduceat(self.level_db, edges), largest)
+
+
+def trace(
+    move: DynamicMove,
+    sound: npt.ArrayLike,
+    key: npt.ArrayLike | None = None,
+    *,
+    sample_rate: float,
+    start_s: float = 0.0,
+) -> Trace:
+    """Levels and gains of a move over a sound (n, channels) as it reaches it, and its key if that is another sound."""
+    x = np.asarray(sound, dtype=np.float64)
+    heard = None if key is None else np.asarray(key, dtype=np.float64)
+    processor = DynamicProcessor(sample_rate, x.shape[1], [Step(0, move)])
+    rows = []
+    for at in range(0, len(x), _PIECE):
+        keys = {} if heard is None else {move.listens_to[0]: heard[at : at + _PIECE]}
+        rows.append(processor.trace(x[at : at + _PIECE], keys)[0])
+    whole = np.concatenate(rows) if rows else np.zeros((0, x.shape[1], 2))
+    times = start_s + np.arange(len(whole)) * CELL / sample_rate
+    most = np.argmax(np.abs(whole[:, :, 1]), axis=1)[:, None]
+    gain = np.take_along_axis(whole[:, :, 1], most, axis=1)[:, 0]
+    return Trace(times, np.max(whole[:, :, 0], axis=1, initial=-240.0), gain)
+
+
+def at_share(move: DynamicMove, traced: Trace, share: float, *, of_sounding: bool = False) -> DynamicMove:
+    """The move with the threshold that it is over in this share of the time, or of the time in which it hears much."""
+    levels = traced.level_db
+    if of_sounding and len(levels):
+        levels = levels[levels > np.max(levels) - SOUNDING_DB]
+    if not len(levels):
+        return move
+    level = float(np.quantile(levels, 1.0 - min(max(share, 0.0), 1.0)))
+    return replace(move, threshold_db=round(min(24.0, max(-120.0, level)), 1))
+
+
+def at_moments(move: DynamicMove, traced: Trace, moments: Sequence[tuple[float, float]]) -> DynamicMove:
+    """The move with the threshold that it is over for as long as the moments last."""
+    if not len(traced.times_s):
+        return move
+    inside = np.zeros(len(traced.times_s), dtype=bool)
+    for start, stop in moments:
+        inside |= (traced.times_s >= start) & (traced.times_s < stop)
+    return at_share(move, traced, float(np.mean(inside)))
+
+
+def under_active(move: DynamicMove, traced: Trace, below_db: float) -> DynamicMove:
+    """The move with a threshold below the median level of its key while that sounds."""
+    level = traced.level_db
+    if not len(level):
+        return move
+    active = level[level > np.max(level) - ACTIVE_DB]
+    return replace(move, threshold_db=round(min(24.0, max(-120.0, float(np.median(active)) - below_db)), 1))
