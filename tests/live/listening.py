@@ -10,7 +10,24 @@ import numpy as np
 
 from mivlo.core.graph import Plan, Renderer, Strip, StripKind, Tap, blocks, compile, render
 from mivlo.core.graph.streams import Samples
-from mivlo.core.moves import Entry, Shape, StaticMove, Treatment
+from mivlo.core.moves import (
+    AdaptiveMove,
+    Aftercare,
+    Air,
+    Channels,
+    Clip,
+    Compressor,
+    DynamicMove,
+    Entry,
+    Key,
+    Phase,
+    Place,
+    Reverb,
+    Shape,
+    StaticMove,
+    Treatment,
+    Warmth,
+)
 from mivlo.core.units import Floats
 from mivlo.live.engine import BLOCK_FRAMES, Engine
 from mivlo.live.modes import Passage, Scope, Signal
@@ -26,6 +43,35 @@ def bell(gain: float = -6.0, hz: float = 800.0, q: float = 2.0) -> StaticMove:
 
 def treatment(*moves: Any) -> Treatment:
     return Treatment(entries=tuple(Entry(id=i + 1, move=m) for i, m in enumerate(moves)))
+
+
+def _follows(key: int | None = None, **values: Any) -> DynamicMove:
+    """A bell that forgets quickly, so that stories need not be long."""
+    listened = Key() if key is None else Key(source=key)
+    how = {"attack_ms": 1.0, "release_ms": 4.0, "q": 2.0, **values}
+    return DynamicMove(Shape.BELL, 900.0, -50.0, -9.0, key=listened, **how)
+
+
+def _part(move: Any, **values: Any) -> Treatment:
+    return Treatment(entries=(Entry(id=1, move=bell()), Entry(id=2, move=move, **values)))
+
+
+_NARROW = AdaptiveMove(300.0, 3_000.0, share=1.0, attack_ms=1.0, release_ms=5.0)
+_COMPRESSED = Compressor(threshold_db=-45.0, attack_ms=1.0, release_ms=5.0)
+LISTENING: list[Treatment] = [
+    _part(_follows()),
+    _part(_follows(1, lookahead_ms=7.0, hold_ms=3.0)),
+    _part(_follows(GROUP, threshold_of="strip"), channels=Channels.SIDE),
+    _part(_follows(2), stretches=((0.05, 0.31), (0.7, 1.1))),
+    _part(_NARROW),
+    _part(replace(_NARROW, key=Key(source=3)), channels=Channels.LEFT),
+    replace(_part(_follows()), phase=Phase.LINEAR),
+    replace(_part(_follows(1)), phase=Phase.ANALOGUE),
+    replace(_part(_follows(), place=Place.BEHIND), aftercare=Aftercare(compressors=(_COMPRESSED, _COMPRESSED))),
+    replace(_part(bell()), aftercare=Aftercare(clip=Clip(drive_db=12.0), warmth=Warmth(), air=Air(above_hz=2_000.0))),
+    replace(_part(bell()), aftercare=Aftercare(reverb=Reverb(decay_s=0.1), output_db=-3.0), amounts={"all": 0.5}),
+]
+"""Treatments of every kind that listens, and of all that can stand behind."""
 
 
 def strips() -> list[Strip]:

@@ -19,6 +19,7 @@ from mivlo.live.modes import Match, Passage, Scope, Signal
 from tests.live.listening import (
     GROUP,
     INAUDIBLE,
+    LISTENING,
     MIX,
     Playhead,
     bell,
@@ -48,6 +49,8 @@ _commands = st.one_of(
     st.tuples(st.just("preview"), st.sampled_from([1, 2, GROUP]), st.none() | st.floats(-12, 12)),
     st.tuples(st.just("only"), st.sampled_from([1, 2, 77])),
     st.tuples(st.just("save"), st.sampled_from([1, 2, 3]), st.floats(-12, 12)),
+    st.tuples(st.just("listens"), st.sampled_from([1, 2, 3, GROUP]), st.integers(0, len(LISTENING) - 1)),
+    st.tuples(st.just("listens"), st.sampled_from([1, 2, 3, GROUP]), st.integers(0, len(LISTENING) - 1)),
     st.tuples(st.just("mute"), st.sampled_from([1, 2, 3, GROUP]), st.booleans()),
     st.tuples(st.just("route"), st.sampled_from([1, 2, 3]), st.sampled_from([None, GROUP])),
     st.tuples(st.just("probe"), st.none() | st.tuples(st.floats(40.0, 3_500.0), st.floats(0.05, 2.0), st.sampled_from(list(ProbeMode)))),
@@ -121,6 +124,9 @@ class Listener:
                 engine.set_only(frozenset({move}))
             case "save", (strip, gain):
                 self.saved[strip] = replace(self.saved[strip], treatment=treatment(bell(gain), bell(2.0, 2_500.0)))
+                self.save()
+            case "listens", (strip, number):
+                self.saved[strip] = replace(self.saved[strip], treatment=LISTENING[number])
                 self.save()
             case "forget", ():  # the cache was tidied, or a sound was made meanwhile
                 engine.set_treated({} if engine.known else treated_of(engine._saved, engine.sources))

@@ -449,7 +449,11 @@ class Heard(Gained):
 
 
 class Behind(Gained):
-    """The end of a strip: its output gain, rounded to single precision, as cache and files hold it."""
+    """The end of a strip: its output gain, rounded to single precision, as cache and files hold it.
+
+    Nothing is heard before the song's first frame: what rings ahead of it (a filter of linear phase) is cut off, as it
+    is in a file.
+    """
 
     def __init__(self, before: Stream, *, ramp: int) -> None:
         super().__init__(before.channels, [before], [1.0], ramp=ramp)
@@ -461,6 +465,7 @@ class Behind(Gained):
             x = x * gain
         out = np.empty(x.shape)
         to_single(x, out)
+        out[: max(0, -start)] = 0.0
         return out
 
 

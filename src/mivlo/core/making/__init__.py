@@ -1,1 +1,1 @@
-"""What helps to make moves that listen: ready starts, thresholds, more of the same, cuts frozen or learned."""
+"""What helps to make moves that listen: ready starts, thresholds, more of the same."""

@@ -9,7 +9,7 @@ import numpy as np
 
 SILENT_DB = -90.0
 """Peaks below this, in dB of a full-scale sine, are nobody's."""
-UNSURE_DB, BENT_DB = 0.7, 3.0
+UNSURE_DB, BENT_DB = 0.7, 2.0
 """What stands out by less than the first of these is left alone. The line may also be bent where its ends lie apart: by
 the second for ends one width away on either side, more with the square of it. What is twice as much counts in full."""
 APART = 0.5
@@ -18,6 +18,10 @@ REACH = 2.0
 """How far beyond its width a partial is compared, in widths."""
 FARTHEST_OCT = 1.6
 """Where partials lie far apart, the next one counts up to here."""
+FELLOWS_DB = 18.0
+"""What lies so far below a partial belongs to something else: noise, a room, the note before."""
+EDGE_DB, EDGE_DB_PER_OCT = 9.0, 9.0
+"""Where both sides differ by more than this and this an octave the line is steep, by twice as much it is an edge."""
 ALONE_DB = 12.0
 """A partial with nothing on one side stands out where it is so much over the other side."""
 
@@ -42,14 +46,15 @@ def band_levels(power, first, last, weight, out):  # type: ignore[no-untyped-def
 
 @nb.njit(cache=True, nogil=True)
 def _line_over_others(i, at, level, count, apart, reach):  # type: ignore[no-untyped-def]
-    """The highest line through one peak on either side, at peak i."""
+    """The highest line through one peak on either side, at peak i, and how much it may be bent (octaves²)."""
     left_nearest, right_nearest = -1, -1
-    best = -1e9
+    best, bent = -1e9, 0.0
     low = i - 1
-    while low >= 0 and at[i] - at[low] < apart:
+    least = level[i] - FELLOWS_DB
+    while low >= 0 and (at[i] - at[low] < apart or level[low] < least):
         low -= 1
     high = i + 1
-    while high < count and at[high] - at[i] < apart:
+    while high < count and (at[high] - at[i] < apart or level[high] < least):
         high += 1
     if low >= 0 and at[i] - at[low] < FARTHEST_OCT:
         left_nearest = low
@@ -65,12 +70,24 @@ def _line_over_others(i, at, level, count, apart, reach):  # type: ignore[no-unt
     while left >= 0 and (left == left_nearest or at[i] - at[left] < reach):
         right = right_nearest
         while right < count and (right == right_nearest or at[right] - at[i] < reach):
+            if level[left] < least or level[right] < least:
+                right += 1
+                continue
             here = level[left] + (level[right] - level[left]) * (at[i] - at[left]) / (at[right] - at[left])
+            # at an edge of the spectrum (below the lowest partial, say) there is no line: the higher side counts
+            before, behind = at[i] - at[left], at[right] - at[i]
+            bend = before * behind
+            edge = EDGE_DB + EDGE_DB_PER_OCT * (before + behind)
+            steep = min(1.0, (abs(level[right] - level[left]) - edge) / edge)
+            if steep > 0.0:
+                higher = behind if level[right] > level[left] else before
+                here += steep * (max(level[left], level[right]) - here)
+                bend += steep * (higher * higher - bend)
             if here > best:
-                best = here
+                best, bent = here, bend
             right += 1
         left -= 1
-    return best, (at[i] - at[left_nearest]) * (at[right_nearest] - at[i])
+    return best, bent
 
 
 @nb.njit(cache=True, nogil=True)

@@ -22,7 +22,7 @@ from mivlo.core.processors.moving import design, moving_table
 from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Step, checked_block
 from mivlo.core.units import Floats, positive
 
-_GRID = 64
+_GRID = CELL
 """Frames in which values stand still while they glide."""
 _ALL_OF_A_STEP = math.log(36.0 * math.log(10.0) / 20.0 / FORGOTTEN)
 """Time constants after which a gain in dB has forgotten where it was."""
