@@ -78,6 +78,8 @@ class Transport:
         """Play on from the playhead; from the passage's start if nobody put the playhead elsewhere."""
         if not self.end:
             return
+        if resting:  # a turn that fell silent half-way is over
+            self._turning = None
         passage = self.passage
         free = resting and self.looping and not self._placed and self.target is None
         if free and passage is not None and not passage.start <= self.position < passage.stop:
