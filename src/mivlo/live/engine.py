@@ -511,6 +511,7 @@ class Engine:
             out *= (self._master + (goal - self._master) * _RAMP)[:, None]
         self._master = goal
         if goal == 0.0:
+            self._ready = None  # it may stand in the middle of a turn
             self._faded_out()
         elif not transport.playing:  # the song has ended
             self._master = 0.0
