@@ -614,6 +614,12 @@ class Engine:
             return dict.fromkeys(self.plan.strips, 0.0)
         return self._renderer.peaks()
 
+    def moving(self) -> dict[int | str, float]:
+        """Gain in dB by which each move of the focused strip moves at present."""
+        if self._renderer is None or self.resting or self.focus is None:
+            return {}
+        return {key: gain for (strip, key), gain in self._renderer.report().items() if strip == self.focus}
+
 
 def _weighted(mix: Floats | None, of_mix: Floats, alone: Floats | None, of_alone: Floats, count: int) -> Floats:
     """The mix and a strip alone, each by its weights (1 or count, 1): (count, 2), not to be changed."""

@@ -66,6 +66,7 @@ def report(engine: Engine, heard: Singles, dropped: int) -> dict[str, Any]:
         "rms_db": [level_db(math.sqrt(float(v))) for v in power],
         "tracks": {str(key): level_db(value) for key, value in engine.peaks().items()},
         "dropped": dropped,
+        "moving": {str(key): round(gain, 1) for key, gain in engine.moving().items()},
         "probe_held_back_db": round(engine.probe_held_back_db, 1),
         "limiter_db": round(engine.limiter.held_back_db, 1),
     }

@@ -24,6 +24,9 @@ from mivlo.live.modes import Scope, Signal
 
 VERSION = 2
 SOUND, SPECTRUM, CURVES = 1, 2, 3
+MOST_CURVES = 255
+REACH = 1 << 31
+"""Added to a dynamic move's id: the curve of the whole gain that it can go to."""
 LARGEST_MESSAGE = 16 * 2**20
 """Bytes; longer ones end the session."""
 LONGEST_TEXT = 2**20
@@ -199,7 +202,11 @@ def spectrum(untreated_db: Floats, treated_db: Floats) -> bytes:
 
 
 def curves(seq: int, track_id: int, total_db: Floats, keys: Sequence[int], each_db: Sequence[Floats]) -> bytes:
-    """Header of 12 bytes (kind, count, points, seq, track), ids (uint32), then float32 dB: total, each."""
+    """Header of 12 bytes (kind, count, points, seq, track), ids (uint32), then float32 dB: total, each.
+
+    At most MOST_CURVES are told; those that come last are left out.
+    """
+    keys, each_db = keys[:MOST_CURVES], each_db[:MOST_CURVES]
     head = struct.pack("<BBHII", CURVES, len(keys), len(total_db), seq, track_id)
     ids = np.array(keys, dtype=np.uint32).tobytes()
     return head + ids + np.array([total_db, *each_db], dtype=np.float32).tobytes()

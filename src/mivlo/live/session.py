@@ -21,7 +21,7 @@ import orjson
 
 from mivlo.core.errors import MivloError
 from mivlo.core.graph.streams import Samples
-from mivlo.core.moves import curve_db
+from mivlo.core.moves import DynamicMove, curve_db
 from mivlo.core.spectra import log_grid
 from mivlo.live import protocol as p
 from mivlo.live.engine import BLOCK_FRAMES, Engine
@@ -389,7 +389,13 @@ class LiveSession:
         entries = engine.strip(engine.focus).treatment.entries
         each = [curve_db(entry.move, self._grid, sample_rate=rate) for entry in entries]
         total = sum((db for e, db in zip(entries, each, strict=True) if e.enabled), np.zeros(len(self._grid)))
-        return [p.curves(self._seq, engine.focus, total, [entry.id for entry in entries], each)]
+        ids = [entry.id for entry in entries]
+        for entry in entries:  # how far a dynamic move can go, under its number and REACH
+            if isinstance(entry.move, DynamicMove):
+                far = entry.move.at_gain(entry.move.gain_db + entry.move.range_db)
+                ids.append(entry.id | p.REACH)
+                each.append(curve_db(far, self._grid, sample_rate=rate))
+        return [p.curves(self._seq, engine.focus, total, ids, each)]
 
     def _state(self) -> str:
         engine = self._engine

@@ -17,6 +17,7 @@ from mivlo.audio.decode import LARGEST_BYTES
 from mivlo.audio.originals import Upload
 from mivlo.core import spectra
 from mivlo.core.errors import BadAudio
+from mivlo.core.making.starts import STARTS
 from mivlo.description import read_entry
 from mivlo.jobs import queue
 from mivlo.jobs.running import look_again
@@ -24,6 +25,9 @@ from mivlo.services.backup import restoring, saving
 from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, sheets
+from mivlo.services.making import starting
+from mivlo.services.making.alike import Spot, more_like
+from mivlo.services.making.levels import move_levels
 from mivlo.services.pictures import views
 from mivlo.services.recordings import files, importing, tidying
 from mivlo.services.song import edits, log, moves, songs, strips
@@ -46,6 +50,7 @@ Page = Annotated[
     ),
 ]
 Seconds = Annotated[float, Query(ge=0, le=1e6, allow_inf_nan=False)]
+Time = Annotated[float | None, Query(ge=0, le=1e6, allow_inf_nan=False)]
 MOST_BACKUP_BYTES = 64 * 1024**3
 FOREVER = {"Cache-Control": "private, max-age=31536000, immutable"}
 
@@ -254,6 +259,41 @@ def delete_move(
     with session() as open_session:
         moves.delete_move(open_session, song_id, move_id, revision, strip_revision=strip_revision, page=page)
         return read_song(open_session, song_id, page)
+
+
+# --- moves that listen ------------------------------------------------------------------------------
+
+
+@api.get("/starts", response_model=list[s.StartOut])
+def starts() -> Any:
+    """Ready starts for moves that listen, each with a sentence when to use it."""
+    return list(STARTS.values())
+
+
+@api.post("/songs/{song_id}/tracks/{track_id}/starts", response_model=s.SongOut, status_code=201)
+def add_start(song_id: Id, track_id: Id, body: s.NewStart, page: Page = "") -> Any:
+    """Add the moves of a ready start, with thresholds that fit the passage."""
+    with session() as open_session:
+        starting.start(
+            open_session, song_id, track_id, body.name, frequency_hz=body.frequency_hz, q=body.q, key=body.key,
+            strip_revision=body.strip_revision, page=page,
+        )  # fmt: skip
+        return read_song(open_session, song_id, page)
+
+
+@api.get("/songs/{song_id}/moves/{move_id}/levels", response_model=s.LevelsOut)
+def levels(song_id: Id, move_id: Id, from_s: Time = None, to_s: Time = None) -> Any:
+    """The level that a dynamic move reads over the passage, and the gain that it moved by."""
+    with session() as open_session:
+        return move_levels(open_session, song_id, move_id, from_s, to_s)
+
+
+@api.post("/songs/{song_id}/tracks/{track_id}/alike", response_model=list[s.AlikeOut])
+def alike(song_id: Id, track_id: Id, body: s.SpotIn) -> Any:
+    """All moments that are like a spot of a track: a range of frequencies at a time."""
+    spot = Spot(body.from_hz, body.to_hz, body.from_s, body.to_s)
+    with session() as open_session:
+        return more_like(open_session, song_id, track_id, spot, everywhere=body.everywhere)
 
 
 # --- findings ---------------------------------------------------------------------------------------

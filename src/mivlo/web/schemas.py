@@ -10,6 +10,11 @@ from pydantic_core import PydanticCustomError
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.graph import StripKind
+from mivlo.core.making.starts import StartName
+from mivlo.core.moves import MOST_MOVES, Aftercare, Phase
+from mivlo.core.moves.bounds import Hertz, Quality, Seconds
+from mivlo.core.moves.entry import Name as AmountName
+from mivlo.core.moves.treatment import Amount
 from mivlo.core.roles import Role
 from mivlo.description import changes_model, flat_union
 from mivlo.services.findings.documents import FindingDocument
@@ -62,6 +67,10 @@ class StripOut(_Out):
     solo: bool
     revision: int
     moves: list[MoveOut]
+    phase: Phase
+    amounts: dict[str, float]
+    aftercare: Aftercare
+    rings_before_ms: float
 
 
 class TrackOut(_Out):
@@ -83,6 +92,10 @@ class TrackOut(_Out):
     moves: list[MoveOut]
     parent_id: int | None
     revision: int
+    phase: Phase
+    amounts: dict[str, float]
+    aftercare: Aftercare
+    rings_before_ms: float
 
 
 class SongOut(_Out):
@@ -245,6 +258,9 @@ class TrackChange(_In):
     pan: float | None = Field(None, ge=-1, le=1)
     mute: bool | None = None
     solo: bool | None = None
+    phase: Phase | None = None
+    amounts: Annotated[dict[AmountName, Amount], Field(max_length=1 + MOST_MOVES)] | None = None
+    aftercare: Aftercare | None = None
     strip_revision: Revision | None = Field(None, description="refuse with 409 if the strip is at another revision")
 
 
@@ -274,6 +290,54 @@ class _Against(_In):
 
 NewMove: Any = flat_union("NewMove", base=_Against, doc="A move to be made.")
 MoveChange: Any = changes_model("MoveChange", base=_Against, doc="New values of a move; the others stay.")
+
+
+class StartOut(_Out):
+    """A ready start for moves that listen."""
+
+    name: StartName
+    title: str
+    when: str
+
+
+class NewStart(_In):
+    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"frequency_hz", "q", "key"}
+
+    strip_revision: Revision | None = None
+    name: StartName
+    frequency_hz: Hertz | None = None
+    q: Quality | None = None
+    key: Id | None = Field(None, description="the strip that it listens to")
+
+
+class LevelsOut(_Out):
+    """The level that a dynamic move reads over the passage, and what it did."""
+
+    times_s: list[float]
+    level_db: list[float]
+    gain_db: list[float]
+    suggested_db: float
+    suggested_for: str
+    acts: float
+    rise_ms: float
+    most_db: float
+
+
+class SpotIn(_In):
+    from_hz: Hertz
+    to_hz: Hertz
+    from_s: Seconds
+    to_s: Seconds
+    everywhere: bool = False
+
+
+class AlikeOut(_Out):
+    """A moment that is like a spot, 0 to 1."""
+
+    track_id: int
+    from_s: float
+    to_s: float
+    strength: float
 
 
 class Decision(_In):

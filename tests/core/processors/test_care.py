@@ -62,16 +62,16 @@ def test_what_lies_below_its_low_cut_does_not_move_a_compressor() -> None:
     deaf = Compressor(threshold_db=-30.0, detector_low_cut_hz=500.0, knee_db=0.0)
     hears = Compressor(threshold_db=-30.0, detector_low_cut_hz=0.0, knee_db=0.0)
     x = _sine(60.0, -12.0)
-    low = [10 * np.log10(np.mean(_care(x, compressors=(c,))[RATE:] ** 2) / np.mean(x[RATE:] ** 2)) for c in (deaf, hears)]
+    low = [
+        10 * np.log10(np.mean(_care(x, compressors=(c,))[RATE:] ** 2) / np.mean(x[RATE:] ** 2)) for c in (deaf, hears)
+    ]
     assert low[0] > -1.0
     assert low[1] < -11.0
 
 
 def test_a_mix_lays_the_untouched_sound_beside() -> None:
     x = _sine(1_000.0, -6.0)
-    full, half = (
-        _care(x, compressors=(Compressor(threshold_db=-30.0, mix=mix),))[RATE:] for mix in (1.0, 0.5)
-    )
+    full, half = (_care(x, compressors=(Compressor(threshold_db=-30.0, mix=mix),))[RATE:] for mix in (1.0, 0.5))
     assert np.max(np.abs(half - 0.5 * (full + x[RATE:]))) < 1e-6
 
 
@@ -103,7 +103,9 @@ def test_harmonics_come_from_their_band_alone() -> None:
     low, high = _sine(100.0, -6.0), _sine(6_000.0, -6.0)
     assert _lines(_care(high, warmth=Warmth(below_hz=200.0, level_db=0.0)), 6_000.0)[0][1] < -80.0
     assert _lines(_care(low, air=Air(above_hz=4_000.0, level_db=0.0)), 100.0)[0][1] < -80.0
-    assert _lines(_care(low, warmth=Warmth(below_hz=200.0, level_db=-20.0)), 100.0)[0][1] == pytest.approx(-26.0, abs=1.5)
+    assert _lines(_care(low, warmth=Warmth(below_hz=200.0, level_db=-20.0)), 100.0)[0][1] == pytest.approx(
+        -26.0, abs=1.5
+    )
 
 
 @pytest.mark.parametrize("decay", [0.6, 1.2, 2.5])

@@ -107,9 +107,7 @@ def test_a_steady_tone_is_not_distorted(detector: str, hz: float) -> None:
 def test_attack_release_and_hold_are_what_they_say(attack: float, release: float, hold: float) -> None:
     level = np.full(3 * RATE, -70.0)
     level[RATE // 2 : 2 * RATE] = -10.0
-    move = DynamicMove(
-        Shape.BELL, 2_000.0, -30.0, -24.0, q=1.0, attack_ms=attack, release_ms=release, hold_ms=hold
-    )
+    move = DynamicMove(Shape.BELL, 2_000.0, -30.0, -24.0, q=1.0, attack_ms=attack, release_ms=release, hold_ms=hold)
     gain = -_gain_trace(move, _sine(2_000.0, level, 3.0))
     times = np.arange(len(gain)) * CELL / RATE
     full = gain[times < 2.0][-1]
@@ -130,9 +128,7 @@ def test_with_look_ahead_a_burst_is_down_before_it_starts() -> None:
     first = slice(RATE // 2, RATE // 2 + 48)  # the first period
     whole = np.max(np.abs(x[first])) - np.max(np.abs(static[first]))
     for ahead, least, most in ((0.0, 0.0, 0.2), (20.0, 0.98, 1.02)):
-        move = DynamicMove(
-            Shape.BELL, 1_000.0, -40.0, -12.0, q=1.0, ratio=100.0, attack_ms=2.0, lookahead_ms=ahead
-        )
+        move = DynamicMove(Shape.BELL, 1_000.0, -40.0, -12.0, q=1.0, ratio=100.0, attack_ms=2.0, lookahead_ms=ahead)
         processor = DynamicProcessor(RATE, 1, [Step(1, move)])
         assert processor.latency == round(ahead * RATE / 1e3)
         out = processor.process(np.concatenate([x, np.zeros((processor.latency, 1))]))[processor.latency :]
@@ -171,9 +167,7 @@ def test_a_keys_band_has_unit_gain_at_its_centre_and_the_slopes_it_says(
     level = lambda at: 20 * np.log10(abs(signal.sosfreqz(sos, [at], fs=RATE)[1][0]))  # noqa: E731
     assert level(centre) == pytest.approx(0.0, abs=1e-6)
     if slope is None:
-        assert level(hz * 2 ** (1 / 2)) == pytest.approx(
-            -10 * math.log10(1 + (q * (2**0.5 - 2**-0.5)) ** 2), abs=0.1
-        )
+        assert level(hz * 2 ** (1 / 2)) == pytest.approx(-10 * math.log10(1 + (q * (2**0.5 - 2**-0.5)) ** 2), abs=0.1)
     else:
         far = hz * 8 if slope > 0 else hz / 8
         further = far * 2 if slope > 0 else far / 2

@@ -12,6 +12,11 @@ export type MapInfo = components["schemas"]["MapInfo"];
 export type Profile = components["schemas"]["ProfileOut"];
 export type Findings = components["schemas"]["FindingsOut"];
 export type Finding = components["schemas"]["FindingOut"];
+export type StartName = components["schemas"]["StartName"];
+export type Start = components["schemas"]["StartOut"];
+export type Levels = components["schemas"]["LevelsOut"];
+export type Aftercare = components["schemas"]["TrackOut"]["aftercare"];
+export type AlikeMoment = components["schemas"]["AlikeOut"];
 export type Repeat = components["schemas"]["RepeatOut"];
 export type Edit = components["schemas"]["EditOut"];
 

@@ -322,6 +322,86 @@ export interface paths {
         patch: operations["change_move_api_songs__song_id__moves__move_id__patch"];
         trace?: never;
     };
+    "/api/starts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Starts
+         * @description Ready starts for moves that listen, each with a sentence when to use it.
+         */
+        get: operations["starts_api_starts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/starts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Start
+         * @description Add the moves of a ready start, with thresholds that fit the passage.
+         */
+        post: operations["add_start_api_songs__song_id__tracks__track_id__starts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/moves/{move_id}/levels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Levels
+         * @description The level that a dynamic move reads over the passage, and the gain that it moved by.
+         */
+        get: operations["levels_api_songs__song_id__moves__move_id__levels_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/alike": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Alike
+         * @description All moments that are like a spot of a track: a range of frequencies at a time.
+         */
+        post: operations["alike_api_songs__song_id__tracks__track_id__alike_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/tracks/{track_id}/findings": {
         parameters: {
             query?: never;
@@ -751,7 +831,317 @@ export interface components {
         Acceptance: {
             /** Revision */
             revision?: number | null;
-            move?: components["schemas"]["StaticNewMove"] | null;
+            /** Move */
+            move?: (components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"]) | null;
+        };
+        /**
+         * Acts
+         * @description On which side of its threshold a move acts.
+         * @enum {string}
+         */
+        Acts: "above" | "below";
+        /**
+         * AdaptiveMoveOut
+         * @description A move of a strip, with its width in octaves if it has one.
+         */
+        AdaptiveMoveOut: {
+            /** Id */
+            id: number;
+            /** Octaves */
+            octaves?: number | null;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            /**
+             * Share
+             * @default 0.5
+             */
+            share: number;
+            /**
+             * Width Oct
+             * @default 0.3333333333333333
+             */
+            width_oct: number;
+            /**
+             * Most Db
+             * @default -6
+             */
+            most_db: number;
+            /**
+             * Attack Ms
+             * @default 10
+             */
+            attack_ms: number;
+            /**
+             * Release Ms
+             * @default 100
+             */
+            release_ms: number;
+            /**
+             * Weights
+             * @default []
+             */
+            weights: [
+                number,
+                number
+            ][];
+            /**
+             * @default {
+             *       "source": "self"
+             *     }
+             */
+            key: components["schemas"]["Key"];
+            /**
+             * Mode
+             * @default adaptive
+             * @constant
+             */
+            mode: "adaptive";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * AdaptiveNewMove
+         * @description A move to be made.
+         */
+        AdaptiveNewMove: {
+            /** Revision */
+            revision?: number | null;
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            /**
+             * Share
+             * @default 0.5
+             */
+            share: number;
+            /**
+             * Width Oct
+             * @default 0.3333333333333333
+             */
+            width_oct: number;
+            /**
+             * Most Db
+             * @default -6
+             */
+            most_db: number;
+            /**
+             * Attack Ms
+             * @default 10
+             */
+            attack_ms: number;
+            /**
+             * Release Ms
+             * @default 100
+             */
+            release_ms: number;
+            /**
+             * Weights
+             * @default []
+             */
+            weights: [
+                number,
+                number
+            ][];
+            /**
+             * @default {
+             *       "source": "self"
+             *     }
+             */
+            key: components["schemas"]["Key"];
+            /**
+             * Mode
+             * @default adaptive
+             * @constant
+             */
+            mode: "adaptive";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        AdaptiveProposedMove: {
+            [key: string]: unknown;
+        };
+        /**
+         * AdaptiveSheetMove
+         * @description A move of a sheet of version 2.
+         */
+        AdaptiveSheetMove: {
+            /** Id */
+            id?: string | null;
+            /** Track */
+            track?: string | null;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            /** Share */
+            share?: number | null;
+            /** Width Oct */
+            width_oct?: number | null;
+            /** Most Db */
+            most_db?: number | null;
+            /** Attack Ms */
+            attack_ms?: number | null;
+            /** Release Ms */
+            release_ms?: number | null;
+            /** Weights */
+            weights?: [
+                number,
+                number
+            ][] | null;
+            key?: components["schemas"]["SheetKey"] | null;
+            /**
+             * Mode
+             * @default adaptive
+             * @constant
+             */
+            mode: "adaptive";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * Aftercare
+         * @description What comes behind the moves. At rest it changes nothing.
+         */
+        Aftercare: {
+            /**
+             * Compressors
+             * @default []
+             */
+            compressors: components["schemas"]["Compressor"][];
+            clip?: components["schemas"]["Clip"] | null;
+            warmth?: components["schemas"]["Warmth"] | null;
+            air?: components["schemas"]["Air"] | null;
+            reverb?: components["schemas"]["Reverb"] | null;
+            /**
+             * Output Db
+             * @default 0
+             */
+            output_db: number;
+        };
+        /**
+         * Air
+         * @description Harmonics of what lies above a frequency, added at a level.
+         */
+        Air: {
+            /**
+             * Above Hz
+             * @default 4000
+             */
+            above_hz: number;
+            /**
+             * Level Db
+             * @default -24
+             */
+            level_db: number;
+        };
+        /**
+         * AlikeOut
+         * @description A moment that is like a spot, 0 to 1.
+         */
+        AlikeOut: {
+            /** Track Id */
+            track_id: number;
+            /** From S */
+            from_s: number;
+            /** To S */
+            to_s: number;
+            /** Strength */
+            strength: number;
         };
         /**
          * AlongOut
@@ -783,6 +1173,89 @@ export interface components {
          */
         Channels: "all" | "left" | "right" | "mid" | "side";
         /**
+         * Clip
+         * @description Bends what comes near a ceiling.
+         *
+         *     Parameters
+         *     ----------
+         *     drive_db : turned up before.
+         *     ceiling_db : nothing comes out above (but for what filtering adds).
+         *     hardness : 0 bends from afar, 1 cuts off.
+         */
+        Clip: {
+            /**
+             * Drive Db
+             * @default 0
+             */
+            drive_db: number;
+            /**
+             * Ceiling Db
+             * @default 0
+             */
+            ceiling_db: number;
+            /**
+             * Hardness
+             * @default 0.5
+             */
+            hardness: number;
+        };
+        /**
+         * Compressor
+         * @description Turns a whole strip down over a threshold; levels and times as of a dynamic move.
+         *
+         *     Parameters
+         *     ----------
+         *     detector_low_cut_hz : what lies below is not heard by the detector; 0: everything is.
+         *     mix : share of the compressed sound; the rest is the untouched one beside it.
+         *     gain_db : makes up for what it takes.
+         */
+        Compressor: {
+            /** Threshold Db */
+            threshold_db: number;
+            /**
+             * Ratio
+             * @default 3
+             */
+            ratio: number;
+            /**
+             * Knee Db
+             * @default 6
+             */
+            knee_db: number;
+            /**
+             * Attack Ms
+             * @default 20
+             */
+            attack_ms: number;
+            /**
+             * Release Ms
+             * @default 120
+             */
+            release_ms: number;
+            /** @default rms */
+            detector: components["schemas"]["Detector"];
+            /**
+             * Stereo Link
+             * @default 1
+             */
+            stereo_link: number;
+            /**
+             * Detector Low Cut Hz
+             * @default 90
+             */
+            detector_low_cut_hz: number;
+            /**
+             * Mix
+             * @default 1
+             */
+            mix: number;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+        };
+        /**
          * Container
          * @enum {string}
          */
@@ -799,6 +1272,12 @@ export interface components {
          */
         Depth: "16" | "24" | "32f";
         /**
+         * Detector
+         * @description How a level is read; a steady sine reads the same with both.
+         * @enum {string}
+         */
+        Detector: "rms" | "peak";
+        /**
          * DiskOut
          * @description Bytes: free, and what exports and caches take that could be freed.
          */
@@ -809,6 +1288,310 @@ export interface components {
             exports: number;
             /** Caches */
             caches: number;
+        };
+        /**
+         * DynamicMoveOut
+         * @description A move of a strip, with its width in octaves if it has one.
+         */
+        DynamicMoveOut: {
+            /** Id */
+            id: number;
+            /** Octaves */
+            octaves?: number | null;
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Threshold Db */
+            threshold_db: number;
+            /** Range Db */
+            range_db: number;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Q
+             * @default 0.7071067811865476
+             */
+            q: number;
+            /**
+             * Ratio
+             * @default 2
+             */
+            ratio: number;
+            /**
+             * Knee Db
+             * @default 0
+             */
+            knee_db: number;
+            /**
+             * Attack Ms
+             * @default 10
+             */
+            attack_ms: number;
+            /**
+             * Release Ms
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Hold Ms
+             * @default 0
+             */
+            hold_ms: number;
+            /**
+             * Lookahead Ms
+             * @default 0
+             */
+            lookahead_ms: number;
+            /** @default above */
+            acts: components["schemas"]["Acts"];
+            /** @default rms */
+            detector: components["schemas"]["Detector"];
+            /**
+             * Stereo Link
+             * @default 1
+             */
+            stereo_link: number;
+            /** @default full_scale */
+            threshold_of: components["schemas"]["ThresholdOf"];
+            /**
+             * @default {
+             *       "source": "self"
+             *     }
+             */
+            key: components["schemas"]["Key"];
+            /**
+             * Mode
+             * @default dynamic
+             * @constant
+             */
+            mode: "dynamic";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * DynamicNewMove
+         * @description A move to be made.
+         */
+        DynamicNewMove: {
+            /** Revision */
+            revision?: number | null;
+            /** Strip Revision */
+            strip_revision?: number | null;
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Threshold Db */
+            threshold_db: number;
+            /** Range Db */
+            range_db: number;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Q
+             * @default 0.7071067811865476
+             */
+            q: number;
+            /**
+             * Ratio
+             * @default 2
+             */
+            ratio: number;
+            /**
+             * Knee Db
+             * @default 0
+             */
+            knee_db: number;
+            /**
+             * Attack Ms
+             * @default 10
+             */
+            attack_ms: number;
+            /**
+             * Release Ms
+             * @default 120
+             */
+            release_ms: number;
+            /**
+             * Hold Ms
+             * @default 0
+             */
+            hold_ms: number;
+            /**
+             * Lookahead Ms
+             * @default 0
+             */
+            lookahead_ms: number;
+            /** @default above */
+            acts: components["schemas"]["Acts"];
+            /** @default rms */
+            detector: components["schemas"]["Detector"];
+            /**
+             * Stereo Link
+             * @default 1
+             */
+            stereo_link: number;
+            /** @default full_scale */
+            threshold_of: components["schemas"]["ThresholdOf"];
+            /**
+             * @default {
+             *       "source": "self"
+             *     }
+             */
+            key: components["schemas"]["Key"];
+            /**
+             * Mode
+             * @default dynamic
+             * @constant
+             */
+            mode: "dynamic";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        DynamicProposedMove: {
+            [key: string]: unknown;
+        };
+        /**
+         * DynamicSheetMove
+         * @description A move of a sheet of version 2.
+         */
+        DynamicSheetMove: {
+            /** Id */
+            id?: string | null;
+            /** Track */
+            track?: string | null;
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Threshold Db */
+            threshold_db: number;
+            /** Range Db */
+            range_db: number;
+            /** Gain Db */
+            gain_db?: number | null;
+            /** Q */
+            q?: number | null;
+            /** Ratio */
+            ratio?: number | null;
+            /** Knee Db */
+            knee_db?: number | null;
+            /** Attack Ms */
+            attack_ms?: number | null;
+            /** Release Ms */
+            release_ms?: number | null;
+            /** Hold Ms */
+            hold_ms?: number | null;
+            /** Lookahead Ms */
+            lookahead_ms?: number | null;
+            acts?: components["schemas"]["Acts"] | null;
+            detector?: components["schemas"]["Detector"] | null;
+            /** Stereo Link */
+            stereo_link?: number | null;
+            threshold_of?: components["schemas"]["ThresholdOf"] | null;
+            key?: components["schemas"]["SheetKey"] | null;
+            /**
+             * Mode
+             * @default dynamic
+             * @constant
+             */
+            mode: "dynamic";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * EditOut
@@ -909,7 +1692,8 @@ export interface components {
             takes_db: number;
             /** Says */
             says: string;
-            move: components["schemas"]["StaticSheetMove"];
+            /** Move */
+            move: components["schemas"]["StaticProposedMove"] | components["schemas"]["DynamicProposedMove"] | components["schemas"]["AdaptiveProposedMove"];
             evidence?: components["schemas"]["EvidenceDocument"] | null;
         };
         /** FindingOut */
@@ -967,10 +1751,61 @@ export interface components {
             signed_in: boolean;
         };
         /**
+         * Key
+         * @description What a move listens to.
+         *
+         *     Parameters
+         *     ----------
+         *     source : "self", what reaches the move, or the id of another strip.
+         *     frequency_hz : centre or corner of the part that is listened to; None: the move's own band.
+         *     q : how narrow a band is; None: as the move.
+         *     shape : None is the move's own band, or a band where a frequency is given.
+         */
+        Key: {
+            /**
+             * Source
+             * @default self
+             */
+            source: "self" | number;
+            /** Frequency Hz */
+            frequency_hz?: number | null;
+            /** Q */
+            q?: number | null;
+            shape?: components["schemas"]["KeyShape"] | null;
+        };
+        /**
+         * KeyShape
+         * @description Which part of a key is listened to; low and high have sides of 24 dB an octave.
+         * @enum {string}
+         */
+        KeyShape: "band" | "low" | "high";
+        /**
          * Kind
          * @enum {string}
          */
         Kind: "ring" | "boom" | "box" | "mud" | "honk" | "harsh" | "fizz" | "sibilance" | "plosive" | "whistle" | "rumble" | "hum";
+        /**
+         * LevelsOut
+         * @description The level that a dynamic move reads over the passage, and what it did.
+         */
+        LevelsOut: {
+            /** Times S */
+            times_s: number[];
+            /** Level Db */
+            level_db: number[];
+            /** Gain Db */
+            gain_db: number[];
+            /** Suggested Db */
+            suggested_db: number;
+            /** Suggested For */
+            suggested_for: string;
+            /** Acts */
+            acts: number;
+            /** Rise Ms */
+            rise_ms: number;
+            /** Most Db */
+            most_db: number;
+        };
         /**
          * MapInfo
          * @description The frame in which the tiles of a track's time map lie.
@@ -995,6 +1830,79 @@ export interface components {
             /** Levels */
             levels: number;
         };
+        /**
+         * MoveChange
+         * @description New values of a move; the others stay.
+         */
+        MoveChange: {
+            /** Revision */
+            revision?: number | null;
+            /** Strip Revision */
+            strip_revision?: number | null;
+            shape?: components["schemas"]["Shape"] | null;
+            /** Frequency Hz */
+            frequency_hz?: number | null;
+            /** Gain Db */
+            gain_db?: number | null;
+            /** Q */
+            q?: number | null;
+            /** Slope Db Per Octave */
+            slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
+            /** Mode */
+            mode?: "static" | "dynamic" | "adaptive" | null;
+            /** Threshold Db */
+            threshold_db?: number | null;
+            /** Range Db */
+            range_db?: number | null;
+            /** Ratio */
+            ratio?: number | null;
+            /** Knee Db */
+            knee_db?: number | null;
+            /** Attack Ms */
+            attack_ms?: number | null;
+            /** Release Ms */
+            release_ms?: number | null;
+            /** Hold Ms */
+            hold_ms?: number | null;
+            /** Lookahead Ms */
+            lookahead_ms?: number | null;
+            acts?: components["schemas"]["Acts"] | null;
+            detector?: components["schemas"]["Detector"] | null;
+            /** Stereo Link */
+            stereo_link?: number | null;
+            threshold_of?: components["schemas"]["ThresholdOf"] | null;
+            key?: components["schemas"]["Key"] | null;
+            /** From Hz */
+            from_hz?: number | null;
+            /** To Hz */
+            to_hz?: number | null;
+            /** Share */
+            share?: number | null;
+            /** Width Oct */
+            width_oct?: number | null;
+            /** Most Db */
+            most_db?: number | null;
+            /** Weights */
+            weights?: [
+                number,
+                number
+            ][] | null;
+            /** Enabled */
+            enabled?: boolean | null;
+            channels?: components["schemas"]["Channels"] | null;
+            place?: components["schemas"]["Place"] | null;
+            /** Stretches */
+            stretches?: [
+                number,
+                number
+            ][] | null;
+            /** Fade Ms */
+            fade_ms?: number | null;
+            /** Links */
+            links?: string[] | null;
+            /** Note */
+            note?: string | null;
+        };
         /** NewExport */
         NewExport: {
             /** Track Ids */
@@ -1008,6 +1916,16 @@ export interface components {
              * @default false
              */
             original_rate: boolean;
+            /**
+             * Aftercare
+             * @default true
+             */
+            aftercare: boolean;
+            /**
+             * Reverb
+             * @default false
+             */
+            reverb: boolean;
         };
         /** NewGroup */
         NewGroup: {
@@ -1024,12 +1942,27 @@ export interface components {
              */
             sample_rate: number;
         };
+        /** NewStart */
+        NewStart: {
+            /** Strip Revision */
+            strip_revision?: number | null;
+            name: components["schemas"]["StartName"];
+            /** Frequency Hz */
+            frequency_hz?: number | null;
+            /** Q */
+            q?: number | null;
+            /**
+             * Key
+             * @description the strip that it listens to
+             */
+            key?: number | null;
+        };
         /**
          * Phase
          * @description How the static moves treat phase.
          * @enum {string}
          */
-        Phase: "minimum";
+        Phase: "minimum" | "linear" | "analogue";
         /**
          * Place
          * @description Where a move stands: before or behind the aftercare.
@@ -1058,6 +1991,22 @@ export interface components {
         Restored: {
             /** Song Ids */
             song_ids: number[];
+        };
+        /**
+         * Reverb
+         * @description A room to hear a strip in; never exported unless asked.
+         */
+        Reverb: {
+            /**
+             * Send Db
+             * @default -18
+             */
+            send_db: number;
+            /**
+             * Decay S
+             * @default 1.2
+             */
+            decay_s: number;
         };
         /**
          * Role
@@ -1096,7 +2045,7 @@ export interface components {
             /** Track */
             track?: string | null;
             /** Moves */
-            moves: components["schemas"]["StaticSheetMove"][];
+            moves: components["schemas"]["SheetMove"][];
         };
         /**
          * Sheet2
@@ -1120,12 +2069,69 @@ export interface components {
             amounts?: {
                 [key: string]: number;
             } | null;
-            /** Aftercare */
-            aftercare?: {
-                [key: string]: unknown;
-            } | null;
+            aftercare?: components["schemas"]["Aftercare"] | null;
             /** Moves */
-            moves: components["schemas"]["StaticSheetEntry"][];
+            moves: (components["schemas"]["StaticSheetMove"] | components["schemas"]["DynamicSheetMove"] | components["schemas"]["AdaptiveSheetMove"])[];
+        };
+        /**
+         * SheetKey
+         * @description What a move listens to: "self", or a strip by its name.
+         */
+        SheetKey: {
+            /**
+             * Source
+             * @default self
+             */
+            source: string;
+            /** Frequency Hz */
+            frequency_hz?: number | null;
+            /** Q */
+            q?: number | null;
+            shape?: components["schemas"]["KeyShape"] | null;
+        };
+        /**
+         * SheetMove
+         * @description A move of a sheet of version 1.
+         */
+        SheetMove: {
+            shape: components["schemas"]["Shape"];
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Gain Db */
+            gain_db?: number | null;
+            /** Q */
+            q?: number | null;
+            /** Slope Db Per Octave */
+            slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
+            /**
+             * Mode
+             * @default static
+             * @constant
+             */
+            mode: "static";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+        };
+        /**
+         * SheetStrip
+         * @description A strip of a song and its sheet.
+         */
+        SheetStrip: {
+            /** Name */
+            name: string;
+            kind: components["schemas"]["StripKind"];
+            /** Parent */
+            parent?: string | null;
+            /** Fader Db */
+            fader_db: number;
+            /** Pan */
+            pan: number;
+            /** Mute */
+            mute: boolean;
+            sheet: components["schemas"]["Sheet2"];
         };
         /** SongChange */
         SongChange: {
@@ -1187,7 +2193,7 @@ export interface components {
         };
         /**
          * SongSheet
-         * @description The sheets of all strips of a song that have moves.
+         * @description All strips of a song with their sheets.
          */
         SongSheet: {
             /**
@@ -1198,55 +2204,115 @@ export interface components {
             format: "mivlo-song-sheet";
             /**
              * Version
-             * @default 1
+             * @default 2
              * @constant
              */
-            version: 1;
+            version: 2;
             /** Song */
             song: string;
             /** Sample Rate */
             sample_rate: number;
+            /** Strips */
+            strips: components["schemas"]["SheetStrip"][];
+        };
+        /** SpotIn */
+        SpotIn: {
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            /** From S */
+            from_s: number;
+            /** To S */
+            to_s: number;
             /**
-             * Tracks
-             * @description of version 2 where a track has what version 1 does not know
+             * Everywhere
+             * @default false
              */
-            tracks: (components["schemas"]["Sheet"] | components["schemas"]["Sheet2"])[];
+            everywhere: boolean;
         };
         /**
-         * StaticMoveChange
-         * @description New values of a move; the others stay.
+         * StartName
+         * @enum {string}
          */
-        StaticMoveChange: {
-            /** Revision */
-            revision?: number | null;
-            /** Strip Revision */
-            strip_revision?: number | null;
-            shape?: components["schemas"]["Shape"] | null;
+        StartName: "plosives" | "sibilance" | "loud_notes" | "harsh" | "give_way" | "follow";
+        /**
+         * StartOut
+         * @description A ready start for moves that listen.
+         */
+        StartOut: {
+            name: components["schemas"]["StartName"];
+            /** Title */
+            title: string;
+            /** When */
+            when: string;
+        };
+        /**
+         * StaticMoveOut
+         * @description A move of a strip, with its width in octaves if it has one.
+         */
+        StaticMoveOut: {
+            /** Id */
+            id: number;
+            /** Octaves */
+            octaves?: number | null;
+            shape: components["schemas"]["Shape"];
             /** Frequency Hz */
-            frequency_hz?: number | null;
-            /** Gain Db */
-            gain_db?: number | null;
-            /** Q */
-            q?: number | null;
-            /** Slope Db Per Octave */
-            slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
-            /** Mode */
-            mode?: "static" | null;
-            /** Enabled */
-            enabled?: boolean | null;
-            channels?: components["schemas"]["Channels"] | null;
-            place?: components["schemas"]["Place"] | null;
-            /** Stretches */
-            stretches?: [
+            frequency_hz: number;
+            /**
+             * Gain Db
+             * @default 0
+             */
+            gain_db: number;
+            /**
+             * Q
+             * @default 0.7071067811865476
+             */
+            q: number;
+            /**
+             * Slope Db Per Octave
+             * @default 12
+             * @enum {integer}
+             */
+            slope_db_per_octave: 6 | 12 | 18 | 24 | 36 | 48;
+            /**
+             * Mode
+             * @default static
+             * @constant
+             */
+            mode: "static";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
                 number,
                 number
-            ][] | null;
-            /** Fade Ms */
-            fade_ms?: number | null;
-            /** Links */
-            links?: string[] | null;
-            /** Note */
-            note?: string | null;
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * StaticNewMove
@@ -1315,131 +2381,18 @@ export interface components {
              */
             note: string;
         };
-        /**
-         * StaticOut
-         * @description A move of a strip, with its width in octaves.
-         */
-        StaticOut: {
-            /** Id */
-            id: number;
-            /** Octaves */
-            octaves: number;
-            shape: components["schemas"]["Shape"];
-            /** Frequency Hz */
-            frequency_hz: number;
-            /**
-             * Gain Db
-             * @default 0
-             */
-            gain_db: number;
-            /**
-             * Q
-             * @default 0.7071067811865476
-             */
-            q: number;
-            /**
-             * Slope Db Per Octave
-             * @default 12
-             * @enum {integer}
-             */
-            slope_db_per_octave: 6 | 12 | 18 | 24 | 36 | 48;
-            /**
-             * Mode
-             * @default static
-             * @constant
-             */
-            mode: "static";
-            /**
-             * Enabled
-             * @default true
-             */
-            enabled: boolean;
-            /** @default all */
-            channels: components["schemas"]["Channels"];
-            /** @default before */
-            place: components["schemas"]["Place"];
-            /**
-             * Stretches
-             * @default []
-             */
-            stretches: [
-                number,
-                number
-            ][];
-            /**
-             * Fade Ms
-             * @default 20
-             */
-            fade_ms: number;
-            /**
-             * Links
-             * @default []
-             */
-            links: string[];
-            /**
-             * Note
-             * @default
-             */
-            note: string;
-        };
-        /**
-         * StaticSheetEntry
-         * @description A move of a sheet of version 2.
-         */
-        StaticSheetEntry: {
-            shape: components["schemas"]["Shape"];
-            /** Frequency Hz */
-            frequency_hz: number;
-            /** Gain Db */
-            gain_db?: number | null;
-            /** Q */
-            q?: number | null;
-            /** Slope Db Per Octave */
-            slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
-            /**
-             * Mode
-             * @default static
-             * @constant
-             */
-            mode: "static";
-            /**
-             * Enabled
-             * @default true
-             */
-            enabled: boolean;
-            /** @default all */
-            channels: components["schemas"]["Channels"];
-            /** @default before */
-            place: components["schemas"]["Place"];
-            /**
-             * Stretches
-             * @default []
-             */
-            stretches: [
-                number,
-                number
-            ][];
-            /**
-             * Fade Ms
-             * @default 20
-             */
-            fade_ms: number;
-            /**
-             * Links
-             * @default []
-             */
-            links: string[];
-            /**
-             * Note
-             * @default
-             */
-            note: string;
+        StaticProposedMove: {
+            [key: string]: unknown;
         };
         /**
          * StaticSheetMove
-         * @description A move of a sheet; null where its shape has no such value.
+         * @description A move of a sheet of version 2.
          */
         StaticSheetMove: {
+            /** Id */
+            id?: string | null;
+            /** Track */
+            track?: string | null;
             shape: components["schemas"]["Shape"];
             /** Frequency Hz */
             frequency_hz: number;
@@ -1460,6 +2413,33 @@ export interface components {
              * @default true
              */
             enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * StripKind
@@ -1490,7 +2470,15 @@ export interface components {
             /** Revision */
             revision: number;
             /** Moves */
-            moves: components["schemas"]["StaticOut"][];
+            moves: (components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"])[];
+            phase: components["schemas"]["Phase"];
+            /** Amounts */
+            amounts: {
+                [key: string]: number;
+            };
+            aftercare: components["schemas"]["Aftercare"];
+            /** Rings Before Ms */
+            rings_before_ms: number;
         };
         /** TaskOut */
         TaskOut: {
@@ -1513,6 +2501,12 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * ThresholdOf
+         * @description What a threshold counts from: full scale, or the key's own level over all frequencies.
+         * @enum {string}
+         */
+        ThresholdOf: "full_scale" | "strip";
         /** Tidy */
         Tidy: {
             /**
@@ -1541,6 +2535,12 @@ export interface components {
             mute?: boolean | null;
             /** Solo */
             solo?: boolean | null;
+            phase?: components["schemas"]["Phase"] | null;
+            /** Amounts */
+            amounts?: {
+                [key: string]: number;
+            } | null;
+            aftercare?: components["schemas"]["Aftercare"] | null;
             /**
              * Strip Revision
              * @description refuse with 409 if the strip is at another revision
@@ -1588,11 +2588,19 @@ export interface components {
             /** Decided Findings */
             decided_findings: number;
             /** Moves */
-            moves: components["schemas"]["StaticOut"][];
+            moves: (components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"])[];
             /** Parent Id */
             parent_id: number | null;
             /** Revision */
             revision: number;
+            phase: components["schemas"]["Phase"];
+            /** Amounts */
+            amounts: {
+                [key: string]: number;
+            };
+            aftercare: components["schemas"]["Aftercare"];
+            /** Rings Before Ms */
+            rings_before_ms: number;
         };
         /** ValidationError */
         ValidationError: {
@@ -1606,6 +2614,22 @@ export interface components {
             input?: unknown;
             /** Context */
             ctx?: Record<string, never>;
+        };
+        /**
+         * Warmth
+         * @description Harmonics of what lies below a frequency, added at a level.
+         */
+        Warmth: {
+            /**
+             * Below Hz
+             * @default 200
+             */
+            below_hz: number;
+            /**
+             * Level Db
+             * @default -24
+             */
+            level_db: number;
         };
     };
     responses: never;
@@ -2260,7 +3284,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["StaticNewMove"];
+                "application/json": components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"];
             };
         };
         responses: {
@@ -2339,7 +3363,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["StaticMoveChange"];
+                "application/json": components["schemas"]["MoveChange"];
             };
         };
         responses: {
@@ -2350,6 +3374,136 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    starts_api_starts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartOut"][];
+                };
+            };
+        };
+    };
+    add_start_api_songs__song_id__tracks__track_id__starts_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStart"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    levels_api_songs__song_id__moves__move_id__levels_get: {
+        parameters: {
+            query?: {
+                from_s?: number | null;
+                to_s?: number | null;
+            };
+            header?: never;
+            path: {
+                song_id: number;
+                move_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LevelsOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    alike_api_songs__song_id__tracks__track_id__alike_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpotIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlikeOut"][];
                 };
             };
             /** @description Validation Error */

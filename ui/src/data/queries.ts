@@ -57,6 +57,21 @@ export const profileQuery = (id: number, track: number | null, sound: unknown, p
     gcTime: 60_000,
   });
 
+export const startsQuery = () =>
+  queryOptions({ queryKey: ["starts"], queryFn: () => ask(api.GET("/api/starts")), staleTime: Infinity });
+
+/** What a dynamic move reads over the passage; `state` names all that it may depend on. */
+export const levelsQuery = (id: number, move: number | null, passage: { from: number; to: number } | null, state: unknown) =>
+  queryOptions({
+    queryKey: ["song", id, "levels", move, passage, state],
+    queryFn: ({ signal }) => {
+      const query = passage ? { from_s: passage.from, to_s: passage.to } : {};
+      return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/levels", { params: { path: { song_id: id, move_id: move ?? 0 }, query }, signal }));
+    },
+    enabled: id > 0 && move !== null,
+    gcTime: 60_000,
+  });
+
 export const mapQuery = (id: number, track: number | null, recording: string) =>
   queryOptions({
     queryKey: ["song", id, "map", track, recording],

@@ -2,6 +2,7 @@
 
 import type { Finding } from "../api/client";
 import type { KeyName } from "./keymap";
+import type { Move } from "./moves";
 import { signed, writeHz } from "./notes";
 
 export type Kind = Finding["document"]["kind"];
@@ -38,11 +39,13 @@ export function place(finding: Finding): string {
   return `${writeHz(d.frequency_hz)} Hz ${d.note} ${signed(d.cents, 0)} ct`;
 }
 
-/** "cut −6.2 dB, 0.08 oct" */
+/** "−6.2 dB", "to −6.0 dB while loud", "−12.0 dB at 5 moments" */
 export function proposal(finding: Finding): string {
-  const { move } = finding.document;
-  if (move.shape === "low_cut") return `low cut ${writeHz(move.frequency_hz)} Hz`;
-  return `${signed(move.gain_db ?? 0, 1)} dB`;
+  const move = finding.document.move as Partial<Move>;
+  if (move.shape === "low_cut") return `low cut ${writeHz(move.frequency_hz ?? 0)} Hz`;
+  if (move.mode === "dynamic") return `to ${signed((move.gain_db ?? 0) + (move.range_db ?? 0), 1)} dB while loud`;
+  const moments = move.stretches?.length ?? 0;
+  return `${signed(move.gain_db ?? 0, 1)} dB${moments ? ` at ${moments} moment${moments > 1 ? "s" : ""}` : ""}`;
 }
 
 /** Why it is a finding, in short sentences. */

@@ -2,11 +2,17 @@
 
 import type { components } from "../api/schema";
 
-/** A move as the server tells it. Its fields are listed there alone. */
-export type Move = components["schemas"]["TrackOut"]["moves"][number];
+type Told = components["schemas"]["TrackOut"]["moves"][number];
+type Keys<T> = T extends unknown ? keyof T : never;
+type Value<T, K extends PropertyKey> = T extends unknown ? (K extends keyof T ? T[K] : never) : never;
+/** What every kind of move has. */
+type Common = { [K in keyof Told]: Told[K] };
+/** A move of any kind as the server tells it: what only some kinds have may be missing. Its fields are listed there alone. */
+export type Move = Common & { [K in Exclude<Keys<Told>, keyof Common>]?: Value<Told, K> };
 /** Values for a new move; what is left out is as the server has it by default. */
-export type NewMove = Partial<Omit<Move, "id" | "octaves">> & Pick<Move, "shape" | "frequency_hz">;
-export type Shape = Move["shape"];
+export type NewMove = Partial<Omit<Move, "id" | "octaves">>;
+export type Shape = NonNullable<Move["shape"]>;
+export type Key = NonNullable<Move["key"]>;
 
 /** What a move is made of, to make another one like it. */
 export function valuesOf(move: Move): NewMove {
@@ -14,6 +20,15 @@ export function valuesOf(move: Move): NewMove {
   void [id, octaves];
   return values;
 }
+
+export const isDynamic = (move: Move) => move.mode === "dynamic";
+export const isAdaptive = (move: Move) => move.mode === "adaptive";
+/** Where it stands on the axis: its centre, or the middle of its range. */
+export const placeOf = (move: Move) => move.frequency_hz ?? Math.sqrt((move.from_hz ?? 20) * (move.to_hz ?? 20_000));
+export const shapeOf = (move: Move): Shape => move.shape ?? "bell";
+export const qualityOf = (move: Move) => move.q ?? Math.SQRT1_2;
+/** How far from zero it goes at the most: its static part and its range, or the depth of an adaptive one. */
+export const furthestOf = (move: Move) => (isAdaptive(move) ? (move.most_db ?? 0) : (move.gain_db ?? 0) + (move.range_db ?? 0));
 
 export const SHAPES: readonly { value: Shape; label: string }[] = [
   { value: "bell", label: "Bell" },
@@ -27,10 +42,24 @@ export const SHAPES: readonly { value: Shape; label: string }[] = [
 
 export const SLOPES = [6, 12, 18, 24, 36, 48] as const;
 
+/** What it is called in a list. */
+export function nameOf(move: Move): string {
+  if (isAdaptive(move)) return "Adaptive";
+  return isDynamic(move) ? `${shapeLabel(shapeOf(move))} ∿` : shapeLabel(shapeOf(move));
+}
+
+/** A figure for what it does: its gain, or how far it moves. */
+export function gainWords(move: Move): string {
+  const signed = (db: number) => `${db < 0 ? "\u2212" : "+"}${Math.abs(db).toFixed(1)}`;
+  if (isAdaptive(move)) return `to ${signed(move.most_db ?? 0)} dB`;
+  if (isDynamic(move)) return `${move.gain_db ? `${signed(move.gain_db)} ` : ""}to ${signed(furthestOf(move))} dB`;
+  return hasGain(shapeOf(move)) ? `${signed(move.gain_db ?? 0)} dB` : "";
+}
+
 export const shapeLabel = (shape: Shape) => SHAPES.find((s) => s.value === shape)?.label ?? shape;
 export const hasGain = (shape: Shape) => shape === "bell" || shape === "low_shelf" || shape === "high_shelf";
 export const hasSlope = (shape: Shape) => shape === "low_cut" || shape === "high_cut";
-export const hasQ = (move: Move) => !(hasSlope(move.shape) && move.slope_db_per_octave === 6);
+export const hasQ = (move: Move) => !isAdaptive(move) && !(hasSlope(shapeOf(move)) && move.slope_db_per_octave === 6);
 export const hasOctaves = (shape: Shape) => shape === "bell" || shape === "notch" || shape === "band_pass";
 
 /** Bandwidth in octaves and Q of the same bell (Audio EQ Cookbook, analogue relation). */

@@ -54,6 +54,8 @@ interface Report {
   peak_db: [number, number];
   rms_db: [number, number];
   tracks: Record<string, number>;
+  /** Gain in dB by which each move of the focused track moves at present. */
+  moving: Record<number, number>;
   dropped: number;
   probe_held_back_db: number;
   limiter_db: number;
@@ -69,7 +71,7 @@ const EMPTY_STATE: Omit<State, "type"> = {
   matching: true, match_lu: 0, removed_db: 0, placed: true, turned_down: "treated", only: [], exact: true, delay_ms: 0,
 };
 const EMPTY_REPORT: Omit<Report, "type"> = {
-  peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0,
+  peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, moving: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0,
 };
 
 export const useLive = defineStore("live", () => {

@@ -3,10 +3,10 @@
 import { useQuery } from "@tanstack/vue-query";
 import { defineStore } from "pinia";
 import { computed, ref, shallowRef } from "vue";
-import type { Profile } from "../api/client";
+import type { Profile, StartName } from "../api/client";
 import { cache } from "../data/cache";
 import { profileQuery } from "../data/queries";
-import { type Move, type NewMove, hasGain, hasSlope, qOfOctaves, valuesOf } from "../lib/moves";
+import { type Move, type NewMove, type Shape, hasGain, hasSlope, qOfOctaves, valuesOf } from "../lib/moves";
 import { useLive } from "../live/session";
 import { useChanges } from "./changes";
 import { useProbe } from "./probe";
@@ -17,7 +17,7 @@ import { useView } from "./view";
 const CUT_WIDER = 1.5;
 const CUT_DB = -6;
 /** Where a move begins when there is no line. */
-const USUAL_HZ: Partial<Record<Move["shape"], number>> = { low_cut: 60, high_cut: 12_000, low_shelf: 150, high_shelf: 6_000 };
+const USUAL_HZ: Partial<Record<Shape, number>> = { low_cut: 60, high_cut: 12_000, low_shelf: 150, high_shelf: 6_000 };
 
 export const useBench = defineStore("bench", () => {
   const song = useSong();
@@ -32,7 +32,7 @@ export const useBench = defineStore("bench", () => {
   const chosen = ref<number | null>(null);
   /** Values of moves while one is dragged: heard, but not saved yet. */
   const dragged = shallowRef<Move[] | null>(null);
-  const moves = computed<readonly Move[]>(() => dragged.value ?? track.value?.moves ?? []);
+  const moves = computed<readonly Move[]>(() => dragged.value ?? (track.value?.moves as Move[] | undefined) ?? []);
   const chosenMove = computed(() => moves.value.find((m) => m.id === chosen.value) ?? null);
 
   /** What the track sounds like, as a name: its recording and the moves that are on. */
@@ -72,16 +72,25 @@ export const useBench = defineStore("bench", () => {
     const q = qOfOctaves(Math.min(4, probe.values.octaves * CUT_WIDER));
     probe.end();
     await add({
-      shape: "bell", frequency_hz: Number(probe.line.toFixed(2)), q: Number(q.toFixed(3)), gain_db: CUT_DB,
+      mode: "static", shape: "bell", frequency_hz: Number(probe.line.toFixed(2)), q: Number(q.toFixed(3)), gain_db: CUT_DB,
     });
   }
 
-  async function addShape(shape: Move["shape"]): Promise<void> {
+  async function addShape(shape: Shape): Promise<void> {
     await add({
-      shape, frequency_hz: Number((probe.line ?? USUAL_HZ[shape] ?? 1000).toFixed(2)),
+      mode: "static", shape, frequency_hz: Number((probe.line ?? USUAL_HZ[shape] ?? 1000).toFixed(2)),
       q: hasSlope(shape) || shape.endsWith("shelf") ? Math.SQRT1_2 : 4.32,
       gain_db: hasGain(shape) ? -3 : 0, slope_db_per_octave: 24, enabled: true,
     });
+  }
+
+  /** A ready start: moves that listen, their thresholds fitted to the passage. It stands at the line where it can. */
+  async function addStart(name: StartName, key: number | null = null): Promise<void> {
+    if (!track.value) return;
+    const known = new Set(track.value.moves.map((m) => m.id));
+    if (await changes.addStart(track.value.id, { name, key, frequency_hz: probe.line === null ? null : Number(probe.line.toFixed(2)) })) {
+      chosen.value = track.value?.moves.find((m) => !known.has(m.id))?.id ?? null;
+    }
   }
 
   function previewMove(id: number, values: Partial<Move>): void {
@@ -106,7 +115,7 @@ export const useBench = defineStore("bench", () => {
 
   async function duplicate(id: number): Promise<void> {
     const source = track.value?.moves.find((m) => m.id === id);
-    if (source) await add(valuesOf(source));
+    if (source) await add(valuesOf(source as Move));
   }
 
   async function remove(id: number): Promise<void> {
@@ -123,6 +132,6 @@ export const useBench = defineStore("bench", () => {
 
   return {
     trackId, track, chosen, chosenMove, moves, dragged, profile, sound,
-    look, add, cutAtLine, addShape, previewMove, saveMove, duplicate, remove, chooseNext,
+    look, add, cutAtLine, addShape, addStart, previewMove, saveMove, duplicate, remove, chooseNext,
   };
 });

@@ -36,7 +36,7 @@ describe("changes of the song", () => {
     const changes = useChanges();
     expect(await changes.changeTrack(11, { mute: true })).toBe(false);
     expect(complaining.complain).toHaveBeenCalledWith(expect.objectContaining({ message: "It was changed elsewhere." }));
-    expect(useSong().tracks[0]?.moves[0]?.gain_db).toBe(-9);
+    expect(useSong().tracks[0]?.moves[0]).toMatchObject({ gain_db: -9 });
     server.answer = null;
     expect(await changes.undo()).toBe(true); // what comes next is not held up
   });

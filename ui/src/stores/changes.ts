@@ -3,7 +3,7 @@
 import { useMutation } from "@tanstack/vue-query";
 import { defineStore } from "pinia";
 import { ref } from "vue";
-import type { paths } from "../api/schema";
+import type { components, paths } from "../api/schema";
 import { type Song, type Track, Refusal, type api, ask, changing } from "../api/client";
 import { cache } from "../data/cache";
 import { foundAnew, songChanged } from "../data/queries";
@@ -13,7 +13,9 @@ import { useAway } from "./away";
 import { useSong } from "./song";
 
 type Body = paths["/api/songs/{song_id}/tracks/{track_id}/moves"]["post"]["requestBody"]["content"]["application/json"];
-type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo">>;
+type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo" | "phase" | "amounts" | "aftercare">>;
+type Start = Omit<components["schemas"]["NewStart"], "strip_revision">;
+type MoveBody = components["schemas"]["MoveChange"];
 type Api = typeof api;
 type Call = (now: Song, api: Api) => Promise<Song>;
 interface Change {
@@ -93,10 +95,14 @@ export const useChanges = defineStore("changes", () => {
         const body = { ...strip(now, trackId), ...values } as Body;
         return ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/moves", { params: { path: track(trackId) }, body }));
       }),
+    addStart: (trackId: number, start: Start) =>
+      change((now, api) =>
+        ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/starts", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...start } })),
+      ),
     changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>) =>
       change((now, api) =>
         ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", {
-          params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), ...values },
+          params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), ...values } as MoveBody,
         })),
       ),
     deleteMove: (moveId: number) =>

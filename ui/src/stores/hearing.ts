@@ -15,7 +15,7 @@ const PROPOSED = 4_000_000_000;
 /** The move that a finding proposes. What is null does not belong to the shape: there the server's defaults hold. */
 export function proposed(finding: Finding): Move {
   const values = Object.fromEntries(Object.entries(finding.document.move).filter(([, value]) => value !== null));
-  return { q: Math.SQRT1_2, gain_db: 0, slope_db_per_octave: 12, enabled: true, ...values, id: PROPOSED, octaves: 0 } as Move;
+  return { mode: "static", ...values, enabled: true, id: PROPOSED, octaves: 0 } as Move;
 }
 
 export const useHearing = defineStore("hearing", () => {

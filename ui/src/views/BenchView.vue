@@ -6,6 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import ReadoutBar from "../components/bench/line/ReadoutBar.vue";
 import FrequencyLine from "../components/bench/line/FrequencyLine.vue";
 import FindingList from "../components/bench/findings/FindingList.vue";
+import LevelPicture from "../components/bench/map/LevelPicture.vue";
 import MapPanel from "../components/bench/map/MapPanel.vue";
 import MoveList from "../components/bench/moves/MoveList.vue";
 import ProbeBar from "../components/bench/ProbeBar.vue";
@@ -18,6 +19,7 @@ import { useKeys } from "../lib/keys";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
 import { useFindings } from "../stores/findings";
+import { useLevels } from "../stores/levels";
 import { useSong } from "../stores/song";
 import { useView } from "../stores/view";
 import { useProbe } from "../stores/probe";
@@ -26,6 +28,7 @@ const song = useSong();
 const live = useLive();
 const bench = useBench();
 const findings = useFindings();
+const levels = useLevels();
 const view = useView();
 const probe = useProbe();
 const route = useRoute();
@@ -141,7 +144,7 @@ useKeys({
       </div>
       <div ref="panels" class="panels">
         <RulerPanel />
-        <div class="cell"><MapPanel /></div>
+        <div class="cell" :class="{ split: levels.move !== null }"><MapPanel /><LevelPicture v-if="levels.move !== null" /></div>
         <ProfilePanel />
         <TreatmentPanel />
         <FrequencyLine :height="height" />
@@ -183,6 +186,7 @@ aside h2 { padding: 0 14px 6px; }
 .unit { font-size: 10.5px; }
 .panels { position: relative; flex: 1; min-height: 0; }
 .panels > * { min-height: 0; min-width: 0; height: 100%; }
-.cell { overflow: hidden; }
+.cell { overflow: hidden; position: relative; }
+.cell.split > :last-child { position: absolute; left: 0; right: 0; bottom: 0; height: 33%; border-top: 2px solid var(--treat); }
 .right { display: grid; grid-template-columns: minmax(0, 1fr); grid-template-rows: minmax(0, auto) minmax(140px, 1fr); background: var(--panel); border-left: 1px solid var(--line); min-height: 0; }
 </style>

@@ -5,8 +5,8 @@ import { computed, ref, watch } from "vue";
 import { type Track, api, ask } from "../api/client";
 import KeepPanel from "../components/handover/KeepPanel.vue";
 import TaskList from "../components/TaskList.vue";
-import { hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel } from "../lib/moves";
-import { signed, writeHz, writeNote } from "../lib/notes";
+import { type Move, gainWords, hasOctaves, hasQ, hasSlope, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf } from "../lib/moves";
+import { writeHz, writeNote } from "../lib/notes";
 import { complain } from "../lib/complain";
 import { useSong } from "../stores/song";
 import { useTasks } from "../stores/tasks";
@@ -17,6 +17,10 @@ const chosen = ref<Set<number>>(new Set());
 const depth = ref<"16" | "24" | "32f">("24");
 const container = ref<"wav" | "flac">("wav");
 const original = ref(false);
+const aftercare = ref(true);
+const reverb = ref(false);
+const movesOf = (trackId: number) => (song.tracks.find((t) => t.id === trackId)?.moves ?? []) as Move[];
+const cared = computed(() => song.tracks.some((t) => t.aftercare.compressors?.length || t.aftercare.clip || t.aftercare.warmth || t.aftercare.air || t.aftercare.reverb));
 const exports = computed(() => tasks.all.filter((t) => t.kind === "export"));
 
 watch(() => song.id, () => (chosen.value = new Set(song.tracks.map((t) => t.id))), { immediate: true });
@@ -31,7 +35,7 @@ function toggle(id: number, on: boolean): void {
 
 async function run(): Promise<void> {
   const track_ids = song.tracks.map((t) => t.id).filter((id) => chosen.value.has(id));
-  const body = { track_ids, depth: depth.value, container: container.value, original_rate: original.value };
+  const body = { track_ids, depth: depth.value, container: container.value, original_rate: original.value, aftercare: aftercare.value, reverb: reverb.value };
   try {
     await ask(api.POST("/api/songs/{song_id}/exports", { params: { path: { song_id: song.id } }, body }));
     await tasks.refresh();
@@ -80,6 +84,13 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
             <ElOption :value="true" label="each track's own" />
           </ElSelect>
         </label>
+        <label v-if="cared" for="care">Behind the moves
+          <ElSelect id="care" :model-value="reverb ? 'reverb' : aftercare ? 'care' : 'none'" size="small" aria-label="Behind the moves" @change="(v: string) => { aftercare = v !== 'none'; reverb = v === 'reverb'; }">
+            <ElOption value="care" label="as heard, no reverb" />
+            <ElOption value="reverb" label="with reverb" />
+            <ElOption value="none" label="moves alone" />
+          </ElSelect>
+        </label>
         <ElButton type="primary" :disabled="!chosen.size" data-test="export" @click="run">Write {{ chosen.size }} {{ chosen.size === 1 ? "stem" : "stems" }}</ElButton>
       </div>
       <TaskList :tasks="exports" />
@@ -98,13 +109,13 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
           <thead><tr><th>Track</th><th>Shape</th><th>Hz</th><th>Note</th><th>dB</th><th>Q</th><th>oct</th><th>dB/oct</th></tr></thead>
           <tbody>
             <template v-for="track in song.tracks" :key="track.id">
-              <tr v-for="move in track.moves" :key="move.id" :class="{ off: !move.enabled }">
-                <td>{{ track.name }}</td><td>{{ shapeLabel(move.shape) }}</td>
-                <td class="figure">{{ writeHz(move.frequency_hz) }}</td><td class="figure">{{ writeNote(move.frequency_hz) }}</td>
-                <td class="figure">{{ hasGain(move.shape) ? signed(move.gain_db, 1) : "" }}</td>
-                <td class="figure">{{ hasQ(move) ? move.q.toFixed(2) : "" }}</td>
-                <td class="figure">{{ hasOctaves(move.shape) ? octavesOfQ(move.q).toFixed(2) : "" }}</td>
-                <td class="figure">{{ hasSlope(move.shape) ? move.slope_db_per_octave : "" }}</td>
+              <tr v-for="move in movesOf(track.id)" :key="move.id" :class="{ off: !move.enabled }">
+                <td>{{ track.name }}</td><td>{{ nameOf(move) }}</td>
+                <td class="figure">{{ writeHz(placeOf(move)) }}</td><td class="figure">{{ writeNote(placeOf(move)) }}</td>
+                <td class="figure">{{ gainWords(move).replace(" dB", "") }}</td>
+                <td class="figure">{{ hasQ(move) ? qualityOf(move).toFixed(2) : "" }}</td>
+                <td class="figure">{{ hasQ(move) && hasOctaves(shapeOf(move)) ? octavesOfQ(qualityOf(move)).toFixed(2) : "" }}</td>
+                <td class="figure">{{ hasSlope(shapeOf(move)) ? (move).slope_db_per_octave : "" }}</td>
               </tr>
             </template>
           </tbody>

@@ -11,6 +11,7 @@ import numpy.typing as npt
 from mivlo.core.moves import DynamicMove
 from mivlo.core.processors import DynamicProcessor, Step
 from mivlo.core.processors.dynamic_kernel import CELL
+from mivlo.core.processors.listening import rise_s
 from mivlo.core.units import Floats
 
 ACTIVE_DB = 30.0
@@ -96,3 +97,8 @@ def under_active(move: DynamicMove, traced: Trace, below_db: float) -> DynamicMo
         return move
     active = level[level > np.max(level) - ACTIVE_DB]
     return replace(move, threshold_db=round(min(24.0, max(-120.0, float(np.median(active)) - below_db)), 1))
+
+
+def rise_ms(move: DynamicMove) -> float:
+    """How long the band that a move listens to takes to rise, in ms: that comes on top of its attack."""
+    return 1e3 * rise_s(move)

@@ -8,12 +8,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves import MOST_MOVES, Entry
+from mivlo.core.graph import StripKind
+from mivlo.core.moves import MOST_MOVES, Channels, Entry
 from mivlo.description import changed_entry, entry_document, entry_parts
 from mivlo.services.errors import NotFound
 from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
 from mivlo.services.song.log import Change
-from mivlo.services.song.state import entry_of
+from mivlo.services.song.state import SongState, StripState, entry_of, read_song
 from mivlo.services.song.strips import locked_strip, strip_row
 from mivlo.store.models import FindingRow, MoveRow, Song, StripRow
 
@@ -22,6 +23,23 @@ def words_of(entry: Entry) -> str:
     """A move in a few words: "bell 412 Hz"."""
     shape = str(getattr(entry.move, "shape", entry.move.mode)).replace("_", " ")
     return f"{shape} {entry.move.frequency_hz:.0f} Hz"
+
+
+def check_entry(song: SongState, strip: StripState, entry: Entry) -> None:
+    """Whether a move fits its strip and its song.
+
+    Raises
+    ------
+    InvalidValue : it treats one side of a mono track, listens to its own strip by name, or to one that is not there.
+    """
+    if strip.kind is StripKind.TRACK and strip.channels == 1 and entry.channels is not Channels.ALL:
+        raise InvalidValue("channels", str(entry.channels), "a mono track takes only all")
+    here = {s.id for s in song.strips}
+    for source in entry.move.listens_to:
+        if source == strip.id:
+            raise InvalidValue("key.source", source, 'a move listens to its own strip as "self"')
+        if source not in here:
+            raise InvalidValue("key.source", source, "there is no such strip in this song")
 
 
 def _label(verb: str, strip: StripRow, entry: Entry) -> str:
@@ -63,6 +81,8 @@ def add_move(
 ) -> int:
     """Add a move behind the others; its id."""
     song, strip = locked_strip(session, song_id, strip_id, revision, strip_revision)
+    state = read_song(session, song_id)
+    check_entry(state, state.strip(strip_id), entry)
     row = new_row(session, strip, entry)
     added_row(session, song, _label("add", strip, entry), "move", row, page=page)
     return row.id
@@ -95,6 +115,9 @@ def change_move(
     song, row, strip = _locked_move(session, song_id, move_id, revision, strip_revision)
     before = entry_of(row)
     after = changed_entry(before, values)
+    if not {"key", "channels", "mode"}.isdisjoint(values):
+        state = read_song(session, song_id)
+        check_entry(state, state.strip(strip.id), after)
     verb = "change"
     if set(values) == {"enabled"}:
         verb = "switch on" if after.enabled else "switch off"

@@ -11,7 +11,8 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
 
 from mivlo.core.graph import Plan, Strip, StripKind, compile
-from mivlo.core.moves import Entry, Phase, Treatment
+from mivlo.core.moves import Aftercare, Entry, Phase, StaticMove, Treatment
+from mivlo.core.phase import linear_taps, rings_before_s
 from mivlo.core.roles import Role
 from mivlo.description import ENTRY_FIELDS, entry_document, read_aftercare, read_entry
 from mivlo.services.errors import NotFound
@@ -94,6 +95,26 @@ class StripState:
     @property
     def entries(self) -> tuple[Entry, ...]:
         return self.treatment.entries
+
+    @property
+    def phase(self) -> Phase:
+        return self.treatment.phase
+
+    @property
+    def amounts(self) -> dict[str, float]:
+        return dict(self.treatment.amounts)
+
+    @property
+    def aftercare(self) -> Aftercare:
+        return self.treatment.aftercare
+
+    @property
+    def rings_before_ms(self) -> float:
+        """How long it rings before a hit; only with linear phase."""
+        if self.phase is not Phase.LINEAR:
+            return 0.0
+        static = tuple(e.move for e in self.entries if isinstance(e.move, StaticMove) and e.enabled and not e.stretches)
+        return round(1e3 * rings_before_s(linear_taps(static, 48_000.0), 48_000.0), 1)
 
     @property
     def moves(self) -> list[dict[str, Any]]:

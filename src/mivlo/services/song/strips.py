@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
+from mivlo.core.moves import Phase
 from mivlo.core.roles import Role
+from mivlo.description import aftercare_document, read_aftercare
 from mivlo.services.errors import NotFound
 from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.songs import named
-from mivlo.services.song.state import read_song
+from mivlo.services.song.state import read_song, treatment_of
 from mivlo.store.models import Song, StripRow
 
 MOST_STRIPS = 500
@@ -47,7 +50,7 @@ def change_strip(
     strip_revision: int | None = None,
     page: str = "",
 ) -> None:
-    """Rename a strip, set its role, fader, pan, mute or solo."""
+    """Rename a strip, set its role, fader, pan, mute or solo, its phase, amounts and aftercare."""
     song, row = locked_strip(session, song_id, strip_id, revision, strip_revision)
     if "name" in values:
         values["name"] = named(values["name"])
@@ -55,8 +58,28 @@ def change_strip(
         values["role"] = str(Role(values["role"]))
     if row.kind == "mix" and ("name" in values or values.get("solo")):
         raise InvalidValue("mix", row.name, "it can't be renamed or soloed")
+    values = {**values, **_treated(row, values)}
     words = ", ".join(key.removesuffix("_db") for key in values)
     change_song(session, song, f"{row.name}: {words}", [Change("strip", strip_id, values)], page=page, gesture=True)
+
+
+_OF_TREATMENT = ("phase", "amounts", "aftercare")
+
+
+def _treated(row: StripRow, values: dict[str, Any]) -> dict[str, Any]:
+    """What a change says of a strip's treatment, checked, as the row holds it."""
+    given = {key: values[key] for key in _OF_TREATMENT if key in values}
+    if not given:
+        return {}
+    if "aftercare" in given:
+        given["aftercare"] = read_aftercare(given["aftercare"])
+    if "phase" in given:
+        given["phase"] = Phase(given["phase"])
+    after = replace(treatment_of(row), **given)
+    known = {
+        "phase": str(after.phase), "amounts": dict(after.amounts), "aftercare": aftercare_document(after.aftercare),
+    }  # fmt: skip
+    return {key: known[key] for key in given}
 
 
 def delete_strip(

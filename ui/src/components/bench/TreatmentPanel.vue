@@ -4,7 +4,7 @@ import { computed, ref, watch } from "vue";
 import { clampFrequency, frequencyToY, levelScale, levelTicks, yToFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { useDrag } from "../../lib/drag";
-import { type Axis, type Move, dragAxis, hasGain, shapeLabel } from "../../lib/moves";
+import { type Axis, type Move, dragAxis, furthestOf, gainWords, hasGain, isAdaptive, isDynamic, nameOf, placeOf, shapeOf } from "../../lib/moves";
 import { signed, writeHz } from "../../lib/notes";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
@@ -18,9 +18,14 @@ const probe = useProbe();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const beginDrag = useDrag();
 
+/** Whether its square stands at a gain; that of another stands on the zero line. */
+const hasHandle = (move: Move) => isDynamic(move) || isAdaptive(move) || hasGain(shapeOf(move));
+/** Where its square stands: an adaptive one at its depth, any other at its static gain. */
+const squareAt = (move: Move) => (isAdaptive(move) ? furthestOf(move) : hasHandle(move) ? (move.gain_db ?? 0) : 0);
+
 /** Left and right end in dB: wide enough for all moves. */
 const scale = computed(() => {
-  const gains = bench.moves.filter((m) => hasGain(m.shape)).map((m) => m.gain_db);
+  const gains = bench.moves.filter(hasHandle).flatMap((m) => [m.gain_db ?? 0, furthestOf(m)]);
   const deepest = Math.min(-12, ...gains.map((g) => Math.floor((g - 2) / 6) * 6));
   const highest = Math.max(6, ...gains.map((g) => Math.ceil((g + 2) / 6) * 6));
   return { low: deepest, high: highest };
@@ -49,12 +54,65 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
     g.fillStyle = colour("treat-soft");
     g.fill();
   }
+  for (const move of bench.moves) if (move.enabled) drawMoving(g, w, h, move);
   trace(c.total);
   g.strokeStyle = colour("treat");
   g.lineWidth = 2;
   g.stroke();
   g.lineWidth = 1;
 });
+
+const REACH = 2 ** 31;
+
+/** What moves is hatched from where it rests to where it can go; where it is now is filled. */
+function drawMoving(g: CanvasRenderingContext2D, w: number, h: number, move: Move): void {
+  const x = gainScale(w);
+  const now = live.report.moving[move.id] ?? 0;
+  const outline = (near: (i: number) => number, far: (i: number) => number) => {
+    g.beginPath();
+    live.grid.forEach((hz, i) => g.lineTo(x(near(i)), frequencyToY(hz, view.frequencies, h)));
+    for (let i = live.grid.length - 1; i >= 0; i--) g.lineTo(x(far(i)), frequencyToY(live.grid[i] as number, view.frequencies, h));
+    g.closePath();
+  };
+  let rest: (i: number) => number;
+  let reach: (i: number) => number;
+  const range = isAdaptive(move) ? (move.most_db ?? 0) : (move.range_db ?? 0);
+  if (isAdaptive(move)) {
+    const inside = (i: number) => (live.grid[i] as number) >= (move.from_hz ?? 0) && (live.grid[i] as number) <= (move.to_hz ?? 0);
+    rest = () => 0;
+    reach = (i) => (inside(i) ? range : 0);
+  } else if (isDynamic(move)) {
+    const [a, b] = [live.curves?.each.get(move.id), live.curves?.each.get(move.id + REACH)];
+    if (!a || !b) return;
+    rest = (i) => a[i] as number;
+    reach = (i) => b[i] as number;
+  } else return;
+  outline(rest, reach);
+  g.fillStyle = hatching(g);
+  g.fill();
+  if (Math.abs(now) < 0.05 || !range) return;
+  const share = Math.min(1, now / range);
+  outline(rest, (i) => rest(i) + share * (reach(i) - rest(i)));
+  g.globalAlpha = 0.45;
+  g.fillStyle = colour("treat");
+  g.fill();
+  g.globalAlpha = 1;
+}
+
+/** Thin slanted lines in the colour of what we do. */
+function hatching(g: CanvasRenderingContext2D): CanvasPattern | string {
+  const tile = document.createElement("canvas");
+  tile.width = tile.height = 6;
+  const t = tile.getContext("2d");
+  if (!t) return colour("treat-soft");
+  t.strokeStyle = colour("treat");
+  t.globalAlpha = 0.55;
+  t.beginPath();
+  t.moveTo(-1, 7);
+  t.lineTo(7, -1);
+  t.stroke();
+  return g.createPattern(tile, "repeat") ?? colour("treat-soft");
+}
 
 function drawScale(g: CanvasRenderingContext2D, w: number, h: number): void {
   g.font = `10px ${colour("mono")}`;
@@ -74,7 +132,7 @@ function drawScale(g: CanvasRenderingContext2D, w: number, h: number): void {
   }
 }
 
-watch([() => live.curves, () => view.frequencies, () => bench.moves, () => bench.chosen], redraw, { deep: false });
+watch([() => live.curves, () => view.frequencies, () => bench.moves, () => bench.chosen, () => live.report.moving], redraw, { deep: false });
 
 interface Handle {
   move: Move;
@@ -84,8 +142,8 @@ interface Handle {
 
 const handles = computed<Handle[]>(() =>
   bench.moves.map((move, i) => {
-    const x = gainScale(width.value)(hasGain(move.shape) ? move.gain_db : 0);
-    const y = frequencyToY(move.frequency_hz, view.frequencies, height.value);
+    const x = gainScale(width.value)(squareAt(move));
+    const y = frequencyToY(placeOf(move), view.frequencies, height.value);
     return { move, number: i + 1, style: { left: `${x}px`, top: `${y}px` } };
   }),
 );
@@ -98,19 +156,17 @@ function drag(event: PointerEvent, move: Move): void {
   bench.chosen = move.id;
   let axis: Axis = null;
   let values: Partial<Move> = {};
-  const y0 = frequencyToY(move.frequency_hz, view.frequencies, height.value);
+  const y0 = frequencyToY(placeOf(move), view.frequencies, height.value);
   beginDrag(event, {
     move: (e, dx, dy) => {
       axis = dragAxis(dx, dy, e.shiftKey, axis);
       values = {};
+      const perPixel = (scale.value.high - scale.value.low) / width.value;
       if (axis === "frequency" || axis === "both") {
         const hz = clampFrequency(yToFrequency(y0 + dy, view.frequencies, height.value));
-        values.frequency_hz = Number(hz.toFixed(2));
+        Object.assign(values, placedAt(move, hz));
       }
-      if ((axis === "gain" || axis === "both") && hasGain(move.shape)) {
-        const perPixel = (scale.value.high - scale.value.low) / width.value;
-        values.gain_db = Math.min(24, Math.max(-30, Number((move.gain_db + dx * perPixel).toFixed(1))));
-      }
+      if ((axis === "gain" || axis === "both") && hasHandle(move)) Object.assign(values, gainedBy(move, dx * perPixel));
       if (Object.keys(values).length) bench.previewMove(move.id, values);
     },
     end: () => {
@@ -119,10 +175,22 @@ function drag(event: PointerEvent, move: Move): void {
   });
 }
 
+/** Its values with its centre, or the middle of its range, elsewhere. */
+function placedAt(move: Move, hz: number): Partial<Move> {
+  if (!isAdaptive(move)) return { frequency_hz: Number(hz.toFixed(2)) };
+  const factor = hz / placeOf(move);
+  return { from_hz: clampFrequency(Number(((move.from_hz ?? 20) * factor).toFixed(1))), to_hz: clampFrequency(Number(((move.to_hz ?? 20_000) * factor).toFixed(1))) };
+}
+
+function gainedBy(move: Move, db: number): Partial<Move> {
+  if (isAdaptive(move)) return { most_db: Math.min(0, Math.max(-36, Number(((move.most_db ?? 0) + db).toFixed(1)))) };
+  return { gain_db: Math.min(24, Math.max(-30, Number(((move.gain_db ?? 0) + db).toFixed(2)))) };
+}
+
 function keys(event: KeyboardEvent, move: Move): void {
   const fine = event.shiftKey ? 0.1 : 1;
-  const hz = (steps: number) => ({ frequency_hz: clampFrequency(Number((move.frequency_hz * 2 ** (steps / 48)).toFixed(2))) });
-  const db = (steps: number) => (hasGain(move.shape) ? { gain_db: Number((move.gain_db + 0.5 * steps).toFixed(2)) } : null);
+  const hz = (steps: number) => placedAt(move, clampFrequency(placeOf(move) * 2 ** (steps / 48)));
+  const db = (steps: number) => (hasHandle(move) ? gainedBy(move, 0.5 * steps) : null);
   const values = { ArrowUp: hz(fine), ArrowDown: hz(-fine), ArrowLeft: db(-fine), ArrowRight: db(fine) }[event.key];
   if (!values) return;
   event.preventDefault();
@@ -141,8 +209,8 @@ function hover(event: PointerEvent): void {
     <canvas ref="canvas" role="img" aria-label="Treatment in dB over frequency" @pointermove="hover" @pointerleave="probe.moveLine(null)" />
     <button
       v-for="handle in handles.filter(inside)" :key="handle.move.id" type="button" class="handle figure"
-      :class="{ chosen: handle.move.id === bench.chosen, off: !handle.move.enabled }" :style="handle.style"
-      :aria-label="`Move ${handle.number}: ${shapeLabel(handle.move.shape)} ${writeHz(handle.move.frequency_hz)} Hz ${signed(handle.move.gain_db, 1)} dB. Arrow keys change it.`"
+      :class="{ chosen: handle.move.id === bench.chosen, off: !handle.move.enabled, moving: handle.move.mode !== 'static' }" :style="handle.style"
+      :aria-label="`Move ${handle.number}: ${nameOf(handle.move)} ${writeHz(placeOf(handle.move))} Hz ${gainWords(handle.move)}. Arrow keys change it.`"
       @pointerdown.prevent="drag($event, handle.move)" @focus="bench.chosen = handle.move.id" @keydown="keys($event, handle.move)"
     >
       {{ handle.number }}
@@ -159,5 +227,6 @@ canvas { width: 100%; height: 100%; display: block; border: 1px solid var(--line
   touch-action: none; z-index: 4;
 }
 .handle.chosen { background: var(--treat); color: var(--on-ink); }
+.handle.moving:not(.chosen) { background: repeating-linear-gradient(-45deg, var(--panel) 0 3px, var(--treat-soft) 3px 6px); }
 .handle.off { border-style: dashed; text-decoration: line-through; }
 </style>

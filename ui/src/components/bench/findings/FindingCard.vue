@@ -5,7 +5,7 @@ import type { Finding } from "../../../api/client";
 import { WAYS, place, proposal, reasons } from "../../../lib/findings";
 import { KEYMAP } from "../../../lib/keymap";
 import { keyOf } from "../../../lib/keys";
-import { hasGain } from "../../../lib/moves";
+import { gainWords } from "../../../lib/moves";
 import { signed } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
 import { useFindings } from "../../../stores/findings";
@@ -60,7 +60,7 @@ watch(() => findings.draft !== null, async (changing) => {
     </div>
     <div v-if="finding.state === 'open'" class="decide">
       <button type="button" class="plain small accept" aria-keyshortcuts="y" title="make this move, go on to the next" @click="findings.accept()">
-        Accept {{ findings.draft && hasGain(findings.draft.shape) ? `${signed(findings.draft.gain_db, 1)} dB` : proposal(finding) }} <kbd>Y</kbd>
+        Accept {{ findings.draft && gainWords(findings.draft) ? gainWords(findings.draft) : proposal(finding) }} <kbd>Y</kbd>
       </button>
       <button type="button" class="plain small" aria-keyshortcuts="j" :aria-pressed="findings.draft !== null" title="change its values first, hearing them" @click="findings.adjust()">Adjust <kbd>J</kbd></button>
       <button type="button" class="plain small" aria-keyshortcuts="x" title="it stays away, also after a new analysis" @click="findings.reject()">No problem <kbd>X</kbd></button>

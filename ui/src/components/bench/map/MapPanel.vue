@@ -7,10 +7,12 @@ import { cache } from "../../../data/cache";
 import { mapQuery } from "../../../data/queries";
 import { frequencyToY, mapLevel, panTime, timeToX, xToTime, yToFrequency, zoomTime } from "../../../lib/axis";
 import { colour, usePicture } from "../../../lib/canvas";
+import { placeOf } from "../../../lib/moves";
 import { useTheme } from "../../../lib/theme";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
 import { useFindings } from "../../../stores/findings";
+import { useLevels } from "../../../stores/levels";
 import { useProbe } from "../../../stores/probe";
 import { useSong } from "../../../stores/song";
 import { useView } from "../../../stores/view";
@@ -22,6 +24,7 @@ const live = useLive();
 const findings = useFindings();
 const view = useView();
 const probe = useProbe();
+const levels = useLevels();
 const theme = useTheme();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const { data: info } = useQuery(computed(() => mapQuery(song.id, bench.track?.id ?? null, bench.track?.audio_sha256 ?? "")), cache);
@@ -39,6 +42,7 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   g.fillRect(0, 0, w, h);
   if (info.value && shown.value) drawMap(g, w, h, info.value, shown.value);
   drawFindings(g, w, h);
+  drawMoving(g, w, h);
   const passage = view.passage;
   if (passage && view.mapWhole) {
     g.strokeStyle = colour("probe");
@@ -56,6 +60,25 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   g.lineTo(x, h);
   g.stroke();
 });
+
+/** Where and how much the chosen dynamic move acted: a band at its place, the deeper the darker. */
+function drawMoving(g: CanvasRenderingContext2D, w: number, h: number): void {
+  const move = bench.chosenMove;
+  if (!levels.levels || !move || levels.move !== move.id) return;
+  const { times_s: times, gain_db: gains } = levels.levels;
+  const middle = frequencyToY(placeOf(move), view.frequencies, h);
+  const step = times.length > 1 ? (times[1] as number) - (times[0] as number) : 0.1;
+  const range = Math.abs(move.range_db ?? 0) || 1;
+  g.fillStyle = colour("treat");
+  times.forEach((t, i) => {
+    const share = Math.min(1, Math.abs(gains[i] as number) / range);
+    if (share < 0.02) return;
+    const x = timeToX(t, view.times, w);
+    g.globalAlpha = 0.2 + 0.8 * share;
+    g.fillRect(x, middle - 5 * share - 1, Math.max(1, timeToX(t + step, view.times, w) - x), 10 * share + 2);
+  });
+  g.globalAlpha = 1;
+}
 
 /** Where and when: a tongue at the left edge for each finding; the chosen one framed wherever it stands out. */
 function drawFindings(g: CanvasRenderingContext2D, w: number, h: number): void {
@@ -124,7 +147,7 @@ function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo
 }
 
 watch(() => [bench.trackId, bench.track?.audio_sha256], tiles.forget);
-watch([() => findings.open, () => findings.chosenId, info, shown], redraw);
+watch([() => findings.open, () => findings.chosenId, info, shown, () => levels.levels, () => bench.chosenMove], redraw);
 watch([() => view.times, () => view.frequencies, () => live.position, () => view.passage], redraw);
 
 function hover(event: PointerEvent): void {

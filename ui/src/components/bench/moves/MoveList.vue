@@ -1,59 +1,78 @@
 <script setup lang="ts">
-/** The moves of the track as a list, and the values of the chosen one. */
-import { ElOption, ElSelect } from "element-plus";
+/** The moves of the track as a list, by how much they act, and the values of the chosen one. */
+import { useQuery } from "@tanstack/vue-query";
+import { ElOption, ElOptionGroup, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
+import type { StartName } from "../../../api/client";
+import { cache } from "../../../data/cache";
+import { startsQuery } from "../../../data/queries";
 import {
-  type Move, SHAPES, SLOPES, type Shape, hasGain, hasOctaves, hasQ, hasSlope, octavesOfQ, shapeLabel,
+  type Move, SHAPES, type Shape, gainWords, hasOctaves, hasSlope, isAdaptive, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf,
 } from "../../../lib/moves";
-import { signed, writeHz, writeNote } from "../../../lib/notes";
+import { signed, writeHz } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
+import { useChanges } from "../../../stores/changes";
+import { useSong } from "../../../stores/song";
 import NumberField from "../../NumberField.vue";
-import MoveFields from "./MoveFields.vue";
+import AftercareRail from "./AftercareRail.vue";
+import MoveEditor from "./MoveEditor.vue";
 
 const bench = useBench();
+const song = useSong();
+const changes = useChanges();
 const live = useLive();
-const adding = ref<Shape | "">("");
+const adding = ref<string>("");
+/** A start that waits for the track that it shall give way to. */
+const givesWay = ref(false);
+const { data: starts } = useQuery(startsQuery(), cache);
 
 const on = computed(() => bench.moves.filter((m) => m.enabled).length);
-const number = computed(() => bench.moves.findIndex((m) => m.id === bench.chosen) + 1);
+const others = computed(() => (song.song?.strips ?? []).filter((s) => s.id !== bench.trackId && s.kind !== "mix"));
 
 function width(move: Move): string {
-  if (hasSlope(move.shape)) return `${move.slope_db_per_octave} dB/oct`;
-  return hasOctaves(move.shape) ? `${octavesOfQ(move.q).toFixed(2)} oct` : `Q ${move.q.toFixed(2)}`;
+  if (isAdaptive(move)) return `${Math.round(100 * (move.share ?? 0.5))} %`;
+  if (hasSlope(shapeOf(move))) return `${move.slope_db_per_octave} dB/oct`;
+  return hasOctaves(shapeOf(move)) ? `${octavesOfQ(qualityOf(move)).toFixed(2)} oct` : `Q ${qualityOf(move).toFixed(2)}`;
 }
 
-const preview = (values: Partial<Move>) => bench.chosen !== null && bench.previewMove(bench.chosen, values);
-const save = (values: Partial<Move>) => bench.chosen !== null && void bench.saveMove(bench.chosen, values);
-const rounded = (value: number, digits: number) => Number(value.toFixed(digits));
+const isShape = (name: string): name is Shape => SHAPES.some((s) => s.value === name);
 
-function setShape(shape: Shape): void {
-  const cut = hasSlope(shape);
-  const wasPlain = bench.chosenMove && (hasSlope(bench.chosenMove.shape) || bench.chosenMove.shape.endsWith("shelf"));
-  const values: Partial<Move> = { shape };
-  if (cut || shape.endsWith("shelf")) values.q = Math.SQRT1_2;
-  else if (wasPlain) values.q = 4.32;
-  save(values);
-}
-
-const setSlope = (slope: (typeof SLOPES)[number]) => save({ slope_db_per_octave: slope, q: Math.SQRT1_2 });
-
-const isOnly = (id: number) => live.state.only.includes(id);
-
-function hearOnly(id: number): void {
-  live.hearOnly(isOnly(id) ? [] : [id]);
-}
-
-async function add(shape: Shape): Promise<void> {
+async function add(name: string): Promise<void> {
   adding.value = "";
-  await bench.addShape(shape);
+  if (isShape(name)) await bench.addShape(name);
+  else if (name === "give_way") givesWay.value = true;
+  else await bench.addStart(name as StartName);
 }
+
+async function giveWay(to: number): Promise<void> {
+  givesWay.value = false;
+  await bench.addStart("give_way", to);
+}
+
+const amount = computed(() => 100 * (bench.track?.amounts.all ?? 1));
+
+function setAmount(percent: number): void {
+  if (!bench.track) return;
+  const { all, ...rest } = bench.track.amounts;
+  void all;
+  const share = Number((percent / 100).toFixed(2));
+  void changes.changeTrack(bench.track.id, { amounts: share === 1 ? rest : { ...rest, all: share } });
+}
+
+const PHASES = [
+  { value: "minimum", label: "minimum phase" }, { value: "linear", label: "linear phase" }, { value: "analogue", label: "analogue phase" },
+] as const;
+type Phase = (typeof PHASES)[number]["value"];
+const setPhase = (phase: Phase) => bench.track && void changes.changeTrack(bench.track.id, { phase });
+const before = computed(() => bench.track?.rings_before_ms ?? 0);
 </script>
 
 <template>
   <section class="moves" aria-label="Moves">
     <header>
       <h2 class="caption">Moves</h2>
+      <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amount" :min="0" :max="150" :step="5" :digits="0" @change="setAmount" />
       <span class="soft">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05"> · takes {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
     </header>
     <ul v-if="bench.moves.length">
@@ -62,50 +81,37 @@ async function add(shape: Shape): Promise<void> {
           {{ i + 1 }}
         </button>
         <button type="button" class="row" :aria-current="move.id === bench.chosen" @click="bench.chosen = move.id">
-          <span class="shape">{{ shapeLabel(move.shape) }}</span>
-          <span class="figure">{{ writeHz(move.frequency_hz) }} Hz</span>
+          <span class="shape">{{ nameOf(move) }}<span v-if="move.stretches?.length" class="soft" :title="`only at ${move.stretches.length} moments`"> ×{{ move.stretches.length }}</span></span>
+          <span class="figure">{{ writeHz(placeOf(move)) }} Hz</span>
           <span class="figure soft">{{ width(move) }}</span>
-          <span class="figure gain">{{ hasGain(move.shape) ? `${signed(move.gain_db, 1)} dB` : "" }}</span>
+          <span class="figure gain">{{ gainWords(move) }}</span>
         </button>
       </li>
     </ul>
     <p v-else class="soft none">No moves yet. Sweep with the probe, then press C to cut where the line is.</p>
     <ElSelect v-model="adding" class="add" size="small" placeholder="Add a move at the line …" aria-label="Add a move" @change="add">
-      <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
+      <ElOptionGroup label="shapes">
+        <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
+      </ElOptionGroup>
+      <ElOptionGroup label="moves that listen">
+        <ElOption v-for="start in starts" :key="start.name" :value="start.name" :label="start.title" :title="start.when">
+          <span class="start"><span>{{ start.title }}</span><small>{{ start.when }}</small></span>
+        </ElOption>
+      </ElOptionGroup>
     </ElSelect>
-
-    <div v-if="bench.chosenMove" class="editor panel" role="group" :aria-label="`Move ${number}`">
-      <header>
-        <strong>Move {{ number }}</strong>
-        <span class="figure soft">{{ writeNote(bench.chosenMove.frequency_hz) }}</span>
-      </header>
-      <div class="fields">
-        <MoveFields :move="bench.chosenMove" @preview="preview" @change="save">
-          <label v-if="hasSlope(bench.chosenMove.shape)" class="slope">
-            <span>Slope in dB/oct</span>
-            <ElSelect :model-value="bench.chosenMove.slope_db_per_octave" size="small" aria-label="Slope in dB/oct" @change="setSlope">
-              <ElOption v-for="slope in SLOPES" :key="slope" :value="slope" :label="slope" />
-            </ElSelect>
-          </label>
-          <NumberField
-            v-if="hasQ(bench.chosenMove)" label="Q" :model-value="bench.chosenMove.q" :min="0.1" :max="100" :step="1.1" ratio :digits="2"
-            @preview="preview({ q: rounded($event, 4) })" @change="save({ q: rounded($event, 4) })"
-          />
-        </MoveFields>
-        <label class="slope">
-          <span>Shape</span>
-          <ElSelect :model-value="bench.chosenMove.shape" size="small" aria-label="Shape" @change="setShape">
-            <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
-          </ElSelect>
-        </label>
-      </div>
-      <div class="actions">
-        <button type="button" class="plain small" :aria-pressed="isOnly(bench.chosenMove.id)" @click="hearOnly(bench.chosenMove.id)">Hear alone</button>
-        <button type="button" class="plain small" :aria-pressed="!bench.chosenMove.enabled" @click="save({ enabled: !bench.chosenMove.enabled })">Bypass</button>
-        <button type="button" class="plain small" @click="bench.duplicate(bench.chosenMove.id)">Duplicate</button>
-        <button type="button" class="plain small" @click="bench.remove(bench.chosenMove.id)">Delete</button>
-      </div>
-    </div>
+    <ElSelect v-if="givesWay" :model-value="''" size="small" placeholder="Give way to which track?" aria-label="Give way to" @change="giveWay">
+      <ElOption v-for="s in others" :key="s.id" :value="s.id" :label="s.name" />
+    </ElSelect>
+    <MoveEditor v-if="bench.chosenMove" :move="bench.chosenMove" />
+    <label v-if="bench.moves.length" class="phase">
+      <ElSelect :model-value="bench.track?.phase" size="small" aria-label="Phase" @change="setPhase">
+        <ElOption v-for="p in PHASES" :key="p.value" :value="p.value" :label="p.label" />
+      </ElSelect>
+      <span v-if="bench.track?.phase === 'linear'" class="soft">
+        rings {{ before.toFixed(0) }} ms before a hit<template v-if="before > 20"> · on drums rather use minimum</template>; moves that listen keep their own phase
+      </span>
+    </label>
+    <AftercareRail />
   </section>
 </template>
 
@@ -129,11 +135,9 @@ li.off .square { border-style: dashed; }
 .shape { text-align: left; }
 .gain { color: var(--treat); }
 .none { margin: 4px 0; }
-.editor { padding: 9px 11px; border-color: var(--treat); background: var(--treat-soft); }
-.fields { display: grid; grid-template-columns: 1fr 1fr; gap: 7px 16px; margin: 7px 0 10px; }
-.slope { display: flex; flex-direction: column; font-size: 11px; color: var(--soft); }
-.actions { display: flex; gap: 5px; flex-wrap: wrap; }
 .soft { color: var(--soft); }
-.editor .soft { color: var(--ink); }
-.editor :deep(.label), .editor :deep(.unit), .editor .slope { color: var(--ink); opacity: 0.85; }
+.start { display: flex; flex-direction: column; line-height: 1.2; padding: 3px 0; }
+.start small { color: var(--soft); }
+.phase { display: flex; flex-direction: column; gap: 3px; font-size: 11px; }
+:deep(.el-select-dropdown__item) { height: auto; }
 </style>

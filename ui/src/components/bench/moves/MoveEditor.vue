@@ -1,0 +1,123 @@
+<script setup lang="ts">
+/** The values of one move, whatever its kind. */
+import { ElOption, ElSelect } from "element-plus";
+import { computed } from "vue";
+import {
+  type Move, SHAPES, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, nameOf, placeOf, qualityOf, shapeOf,
+} from "../../../lib/moves";
+import { writeNote } from "../../../lib/notes";
+import { useLive } from "../../../live/session";
+import { useBench } from "../../../stores/bench";
+import NumberField from "../../NumberField.vue";
+import AdaptiveFields from "./AdaptiveFields.vue";
+import DynamicFields from "./DynamicFields.vue";
+import MoveFields from "./MoveFields.vue";
+
+const props = defineProps<{ move: Move }>();
+const bench = useBench();
+const live = useLive();
+
+const number = computed(() => bench.moves.findIndex((m) => m.id === props.move.id) + 1);
+const preview = (values: Partial<Move>) => bench.previewMove(props.move.id, values);
+const save = (values: Partial<Move>) => void bench.saveMove(props.move.id, values);
+const rounded = (value: number, digits: number) => Number(value.toFixed(digits));
+const shapes = computed(() => (isDynamic(props.move) ? SHAPES.filter((s) => hasGain(s.value) || s.value === "band_pass") : SHAPES));
+const stereo = computed(() => bench.track?.channels === 2);
+const careful = computed(() => {
+  const care = bench.track?.aftercare;
+  return !!care && (!!care.compressors?.length || !!care.clip || !!care.warmth || !!care.air);
+});
+
+function setShape(shape: Shape): void {
+  const was = shapeOf(props.move);
+  const wasPlain = hasSlope(was) || was.endsWith("shelf");
+  const values: Partial<Move> = { shape };
+  if (hasSlope(shape) || shape.endsWith("shelf")) values.q = Math.SQRT1_2;
+  else if (wasPlain) values.q = 4.32;
+  save(values);
+}
+
+const setSlope = (slope: (typeof SLOPES)[number]) => save({ slope_db_per_octave: slope, q: Math.SQRT1_2 });
+
+/** The cut acts only when it is loud there: what it took becomes its range. The threshold is set from the picture. */
+function listen(): void {
+  const gain = props.move.gain_db ?? -3;
+  save({ mode: "dynamic", gain_db: 0, range_db: gain || -3, threshold_db: -30, ratio: 3, knee_db: 6 });
+}
+
+const rest = () => save({ mode: "static", gain_db: rounded((props.move.gain_db ?? 0) + (props.move.range_db ?? 0), 1) });
+
+const isOnly = computed(() => live.state.only.includes(props.move.id));
+const hearTaken = () => {
+  live.hearOnly([props.move.id]);
+  live.setSignal(live.state.signal === "removed" ? "treated" : "removed");
+};
+const clearStretches = () => save({ stretches: [] });
+</script>
+
+<template>
+  <div class="editor panel" role="group" :aria-label="`Move ${number}`">
+    <header>
+      <strong>Move {{ number }}</strong><span class="soft kind">{{ nameOf(move) }}</span>
+      <span class="figure soft">{{ writeNote(placeOf(move)) }}</span>
+    </header>
+    <div class="fields">
+      <AdaptiveFields v-if="isAdaptive(move)" :move="move" @preview="preview" @change="save" />
+      <MoveFields v-else :move="move" @preview="preview" @change="save">
+        <label v-if="hasSlope(shapeOf(move))" class="pick">
+          <span>Slope in dB/oct</span>
+          <ElSelect :model-value="move.slope_db_per_octave" size="small" aria-label="Slope in dB/oct" @change="setSlope">
+            <ElOption v-for="slope in SLOPES" :key="slope" :value="slope" :label="slope" />
+          </ElSelect>
+        </label>
+        <NumberField
+          v-if="hasQ(move) && !isDynamic(move)" label="Q" :model-value="qualityOf(move)" :min="0.1" :max="100" :step="1.1" ratio :digits="2"
+          @preview="preview({ q: rounded($event, 4) })" @change="save({ q: rounded($event, 4) })"
+        />
+      </MoveFields>
+      <label v-if="!isAdaptive(move)" class="pick">
+        <span>Shape</span>
+        <ElSelect :model-value="shapeOf(move)" size="small" aria-label="Shape" @change="setShape">
+          <ElOption v-for="shape in shapes" :key="shape.value" :value="shape.value" :label="shape.label" />
+        </ElSelect>
+      </label>
+      <DynamicFields v-if="isDynamic(move)" :move="move" @preview="preview" @change="save" />
+      <label v-if="stereo" class="pick">
+        <span>Channels</span>
+        <ElSelect :model-value="move.channels ?? 'all'" size="small" aria-label="Channels" @change="(channels: Move['channels']) => save({ channels })">
+          <ElOption v-for="c in ['all', 'left', 'right', 'mid', 'side']" :key="c" :value="c" :label="c" />
+        </ElSelect>
+      </label>
+      <label v-if="careful" class="pick">
+        <span>Place</span>
+        <ElSelect :model-value="move.place ?? 'before'" size="small" aria-label="Place" @change="(place: Move['place']) => save({ place })">
+          <ElOption value="before" label="before the rest" /><ElOption value="behind" label="behind it" />
+        </ElSelect>
+      </label>
+      <p v-if="move.stretches?.length" class="whole">
+        Acts at {{ move.stretches.length }} marked moments only. <button type="button" class="plain small" @click="clearStretches">Act always</button>
+      </p>
+    </div>
+    <div class="actions">
+      <button type="button" class="plain small" :aria-pressed="isOnly" @click="live.hearOnly(isOnly ? [] : [move.id])">Hear alone</button>
+      <button v-if="move.mode !== 'static'" type="button" class="plain small" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">Hear what it takes</button>
+      <button type="button" class="plain small" :aria-pressed="!move.enabled" @click="save({ enabled: !move.enabled })">Bypass</button>
+      <button v-if="move.mode === 'static' && hasGain(shapeOf(move))" type="button" class="plain small" title="act only when it is loud there" @click="listen">Only when loud</button>
+      <button v-if="isDynamic(move)" type="button" class="plain small" title="act all the time, as deep as its range" @click="rest">Always</button>
+      <button type="button" class="plain small" @click="bench.duplicate(move.id)">Duplicate</button>
+      <button type="button" class="plain small" @click="bench.remove(move.id)">Delete</button>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.editor { padding: 9px 11px; border-color: var(--treat); background: var(--treat-soft); }
+header { display: flex; gap: 8px; align-items: baseline; font-size: 12px; }
+header > :last-child { margin-left: auto; }
+.fields { display: grid; grid-template-columns: 1fr 1fr; gap: 7px 16px; margin: 7px 0 10px; }
+.pick { display: flex; flex-direction: column; font-size: 11px; }
+.whole { grid-column: 1 / -1; margin: 0; font-size: 11.5px; }
+.actions { display: flex; gap: 5px; flex-wrap: wrap; }
+.soft { color: var(--ink); }
+.editor :deep(.label), .editor :deep(.unit), .pick { color: var(--ink); opacity: 0.85; }
+</style>
