@@ -16,7 +16,7 @@ export const WAYS: readonly { way: Way; key: KeyName; label: string }[] = [
   { way: "removed", key: "finding.removed", label: "Removed" },
 ];
 
-const percent = (share: number) => `${Math.round(100 * share)} %`;
+const percent = (share: number) => `${share < 0.01 ? (100 * share).toFixed(1) : Math.round(100 * share)} %`;
 
 /** How far the look at a track is; "" when none is under way. */
 export function lookState(task: { state: string; progress: number } | null): string {

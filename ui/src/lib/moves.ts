@@ -51,8 +51,8 @@ export function nameOf(move: Move): string {
 /** A figure for what it does: its gain, or how far it moves. */
 export function gainWords(move: Move): string {
   const signed = (db: number) => `${db < 0 ? "\u2212" : "+"}${Math.abs(db).toFixed(1)}`;
-  if (isAdaptive(move)) return `to ${signed(move.most_db ?? 0)} dB`;
-  if (isDynamic(move)) return `${move.gain_db ? `${signed(move.gain_db)} ` : ""}to ${signed(furthestOf(move))} dB`;
+  if (isAdaptive(move)) return `${signed(move.most_db ?? 0)} dB`;
+  if (isDynamic(move)) return `${signed(furthestOf(move))} dB`;
   return hasGain(shapeOf(move)) ? `${signed(move.gain_db ?? 0)} dB` : "";
 }
 

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from "vue-router";
 import ReadoutBar from "../components/bench/line/ReadoutBar.vue";
 import FrequencyLine from "../components/bench/line/FrequencyLine.vue";
 import FindingList from "../components/bench/findings/FindingList.vue";
+import AlikeBar from "../components/bench/map/AlikeBar.vue";
 import LevelPicture from "../components/bench/map/LevelPicture.vue";
 import MapPanel from "../components/bench/map/MapPanel.vue";
 import MoveList from "../components/bench/moves/MoveList.vue";
@@ -144,7 +145,7 @@ useKeys({
       </div>
       <div ref="panels" class="panels">
         <RulerPanel />
-        <div class="cell" :class="{ split: levels.move !== null }"><MapPanel /><LevelPicture v-if="levels.move !== null" /></div>
+        <div class="cell" :class="{ split: levels.move !== null }"><MapPanel /><AlikeBar /><LevelPicture v-if="levels.move !== null" class="levels" /></div>
         <ProfilePanel />
         <TreatmentPanel />
         <FrequencyLine :height="height" />
@@ -187,6 +188,6 @@ aside h2 { padding: 0 14px 6px; }
 .panels { position: relative; flex: 1; min-height: 0; }
 .panels > * { min-height: 0; min-width: 0; height: 100%; }
 .cell { overflow: hidden; position: relative; }
-.cell.split > :last-child { position: absolute; left: 0; right: 0; bottom: 0; height: 33%; border-top: 2px solid var(--treat); }
+.cell.split > .levels { position: absolute; left: 0; right: 0; bottom: 0; height: 33%; border-top: 2px solid var(--treat); }
 .right { display: grid; grid-template-columns: minmax(0, 1fr); grid-template-rows: minmax(0, auto) minmax(140px, 1fr); background: var(--panel); border-left: 1px solid var(--line); min-height: 0; }
 </style>

@@ -24,7 +24,7 @@ from mivlo.core.findings.network import Reading, read_contours
 from mivlo.core.findings.squeaks import find_squeaks
 from mivlo.core.findings.wolf import find_wolf
 from mivlo.core.making.starts import StartName, started
-from mivlo.core.making.thresholds import at_share
+from mivlo.core.making.thresholds import RESTS, Trace, at_moments, at_share
 from mivlo.core.making.thresholds import trace as trace_level
 from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove, treatment_db
 from mivlo.core.roles import Role
@@ -44,6 +44,8 @@ _SHORTEST_S = 0.05
 _DRAWN = 240
 _DEEPEST_DB = 6.0
 """Of a move that acts only when something is loud."""
+_SIBILANCE_RESTS = 0.99
+"""Share of the rest of the time in which a cut of sibilants rests: a voice has many that are as they should be."""
 _DEEPEST_MOMENT_DB = 12.0
 """Of a cut that acts at marked moments only: what it takes there it takes nowhere else."""
 
@@ -231,11 +233,14 @@ class Search:
         """A bell that acts over the level that is reached in this share of the time."""
         (start,) = started(StartName.LOUD_NOTES, frequency_hz=frequency_hz, q=q)
         assert isinstance(start, DynamicMove)
-        return self._fitted(replace(start, range_db=range_db), share, of_sounding=True)
+        move = replace(start, range_db=range_db)
+        return at_share(move, self._traced(move), share, of_sounding=True)
 
-    def _fitted(self, move: DynamicMove, share: float, *, of_sounding: bool = False) -> DynamicMove:
-        seen = trace_level(move, self.view.mono[:, None], sample_rate=self.sample_rate)
-        return at_share(move, seen, share, of_sounding=of_sounding)
+    def _traced(self, move: DynamicMove) -> Trace:
+        """What a move would read."""
+        return trace_level(
+            move, self.view.mono[:, None], sample_rate=self.sample_rate, start_s=self._start / self.sample_rate
+        )
 
     def _takes_while(self, move: DynamicMove, finding: Finding, share: float) -> float:
         """What a move takes from the rest that acts in a share of the time, as a change of level in dB."""
@@ -257,7 +262,6 @@ class Search:
         return [self._moment(kind, m) for kind, m in found if m is not None and m.frequency_hz < self._highest_hz]
 
     def _moment(self, kind: Kind, m: Moments) -> Finding:
-        share = sum(b - a for a, b in m.spans_s) / self._seconds
         move: Move = StaticMove(
             Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-min(m.excess_db, _DEEPEST_MOMENT_DB)
         )
@@ -267,7 +271,8 @@ class Search:
             assert isinstance(start, DynamicMove)
             if kind is Kind.SIBILANCE:
                 start = replace(start, frequency_hz=m.frequency_hz)
-            move, stretches = self._fitted(start, share), ()
+            rests = _SIBILANCE_RESTS if kind is Kind.SIBILANCE else RESTS
+            move, stretches = at_moments(start, self._traced(start), m.spans_s, rests=rests), ()
         confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
         finding = Finding(
             kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,

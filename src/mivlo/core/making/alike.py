@@ -59,6 +59,8 @@ def find_alike(
     """
     if not 0.0 < from_hz < to_hz <= 0.49 * sample_rate:
         raise InvalidValue("to_hz", to_hz, "a spot has to lie within what the recording can hold")
+    if len(_grid(from_hz, to_hz, sample_rate)) < 3:
+        raise InvalidValue("to_hz", to_hz, "a spot has to reach above 40 Hz")
     if not SHORTEST_S <= to_s - from_s <= LONGEST_S:
         raise InvalidValue("to_s", to_s, f"a spot lasts {SHORTEST_S:g} to {LONGEST_S:g} s")
     levels = _levels(np.asarray(sound), sample_rate, from_hz, to_hz)
@@ -82,7 +84,7 @@ def find_alike(
 def _grid(from_hz: float, to_hz: float, sample_rate: float) -> Floats:
     low = max(from_hz / 2.0**BESIDE_OCT, 40.0)
     high = min(to_hz * 2.0**BESIDE_OCT, 0.49 * sample_rate)
-    return np.asarray(low * 2.0 ** np.arange(0.0, math.log2(high / low), 1.0 / POINTS_PER_OCTAVE))
+    return np.asarray(low * 2.0 ** np.arange(0.0, max(0.0, math.log2(high / low)), 1.0 / POINTS_PER_OCTAVE))
 
 
 def _inside(from_hz: float, to_hz: float, points: int, sample_rate: float) -> npt.NDArray[np.bool_]:

@@ -18,6 +18,12 @@ ACTIVE_DB = 30.0
 """A key sounds while it is within this of its loudest."""
 SOUNDING_DB = 50.0
 """Any sound is there while it is within this of its loudest."""
+BESIDE_S = 0.15
+"""So near to a moment a level is not counted as that of the rest."""
+RESTS = 0.98
+"""Of the rest of the time a move that is for moments rests: not all moments are known."""
+LEAST_OVER_DB = 3.0
+"""By so much the typical moment is over the threshold at the least."""
 _PIECE = 65_536
 
 
@@ -80,14 +86,28 @@ def at_share(move: DynamicMove, traced: Trace, share: float, *, of_sounding: boo
     return replace(move, threshold_db=round(min(24.0, max(-120.0, level)), 1))
 
 
-def at_moments(move: DynamicMove, traced: Trace, moments: Sequence[tuple[float, float]]) -> DynamicMove:
-    """The move with the threshold that it is over for as long as the moments last."""
-    if not len(traced.times_s):
+def at_moments(
+    move: DynamicMove, traced: Trace, moments: Sequence[tuple[float, float]], *, rests: float = RESTS
+) -> DynamicMove:
+    """The move with a threshold so low that it goes as far as it can at the typical moment, and so high that it rests
+    elsewhere."""
+    if not len(traced.times_s) or not moments:
         return move
-    inside = np.zeros(len(traced.times_s), dtype=bool)
+    near = np.zeros(len(traced.times_s), dtype=bool)
+    tops = []
     for start, stop in moments:
-        inside |= (traced.times_s >= start) & (traced.times_s < stop)
-    return at_share(move, traced, float(np.mean(inside)))
+        inside = (traced.times_s >= start - BESIDE_S) & (traced.times_s < stop + BESIDE_S)
+        if inside.any():
+            tops.append(float(np.max(traced.level_db[inside])))
+        near |= inside
+    if not tops:
+        return move
+    top = float(np.median(tops))
+    level = top - 2.0 * abs(move.range_db) / (1.0 - 1.0 / move.ratio)  # also on the moment's slopes
+    if not near.all():
+        level = max(level, float(np.quantile(traced.level_db[~near], rests)))
+    level = min(level, top - LEAST_OVER_DB)
+    return replace(move, threshold_db=round(min(24.0, max(-120.0, level)), 1))
 
 
 def under_active(move: DynamicMove, traced: Trace, below_db: float) -> DynamicMove:

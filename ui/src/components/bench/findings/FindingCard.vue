@@ -8,6 +8,7 @@ import { keyOf } from "../../../lib/keys";
 import { gainWords } from "../../../lib/moves";
 import { signed } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
+import { useAlike } from "../../../stores/alike";
 import { useFindings } from "../../../stores/findings";
 import { useHearing } from "../../../stores/hearing";
 import MoveFields from "../moves/MoveFields.vue";
@@ -16,8 +17,16 @@ import EvidencePicture from "./EvidencePicture.vue";
 defineProps<{ finding: Finding }>();
 const live = useLive();
 const findings = useFindings();
+const alike = useAlike();
 const hearing = useHearing();
 const card = ref<HTMLElement | null>(null);
+
+function more(finding: Finding): void {
+  const { frequency_hz: hz, bandwidth_oct: octaves, moments } = finding.document;
+  const [from = 0, to = 0] = moments[0] ?? [];
+  const half = 2 ** (Math.max(octaves, 0.1) / 2);
+  void alike.find({ from_hz: hz / half, to_hz: Math.min(hz * half, 20_000), from_s: from, to_s: Math.min(Math.max(to, from + 0.03), from + 2) });
+}
 
 watch(() => findings.draft !== null, async (changing) => {
   await nextTick();
@@ -46,6 +55,7 @@ watch(() => findings.draft !== null, async (changing) => {
         <button type="button" class="plain small" :aria-pressed="live.state.scope === 'mix'" @click="live.setScope('mix')">in the mix</button>
       </span>
       <kbd :title="KEYMAP['listen.alone'].says">{{ keyOf("listen.alone") }}</kbd>
+      <button v-if="finding.document.moments.length" type="button" class="plain small more" title="look for all moments like the first of these" @click="more(finding)">More like it</button>
     </div>
     <div class="ways" role="group" aria-label="Hear it">
       <button
@@ -76,7 +86,8 @@ header > :last-child { margin-left: auto; font-size: 11.5px; }
 .where { display: flex; gap: 6px; align-items: center; font-size: 11.5px; margin-bottom: 3px; }
 .where [role="group"] { display: flex; gap: 2px; }
 .where .small { padding: 0 5px; font-size: 11.5px; }
-.ways, .decide { display: flex; gap: 2px; }
+.where .more { margin-left: auto; }
+.ways, .decide { display: flex; gap: 2px; flex-wrap: wrap; }
 .ways { margin-bottom: 5px; }
 .ways .small, .decide .small { padding: 1px 3px; font-size: 11.5px; }
 .ways .small { flex: 1; }

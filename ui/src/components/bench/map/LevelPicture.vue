@@ -109,7 +109,7 @@ const suggest = () => bench.chosen !== null && store.levels && void bench.saveMo
       <span class="figure">{{ signed(threshold, 1) }} {{ unit }}</span>
     </div>
     <div class="said">
-      <span v-if="store.levels">{{ below ? "under" : "over" }} it {{ (100 * acts).toFixed(acts < 0.1 ? 1 : 0) }} % of the time · moved by {{ signed(store.levels.most_db, 1) }} dB at most</span>
+      <span v-if="store.levels">{{ below ? "under" : "over" }} it {{ (100 * acts).toFixed(acts < 0.1 ? 1 : 0) }} % of the time, by {{ signed(store.levels.most_db, 1) }} dB at most</span>
       <span v-else>reading the level …</span>
       <button v-if="store.levels" type="button" class="plain small" :title="`such that it acts for ${store.levels.suggested_for}: ${signed(store.levels.suggested_db, 1)}`" @click="suggest">Set it for me</button>
     </div>

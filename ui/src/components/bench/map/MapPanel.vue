@@ -1,15 +1,17 @@
 <script setup lang="ts">
 /** The time map: level over time and frequency, from tiles that the server measured. */
 import { useQuery } from "@tanstack/vue-query";
-import { computed, ref, watch } from "vue";
+import { computed, ref, shallowRef, watch } from "vue";
 import type { MapInfo } from "../../../api/client";
 import { cache } from "../../../data/cache";
 import { mapQuery } from "../../../data/queries";
 import { frequencyToY, mapLevel, panTime, timeToX, xToTime, yToFrequency, zoomTime } from "../../../lib/axis";
 import { colour, usePicture } from "../../../lib/canvas";
+import { useDrag } from "../../../lib/drag";
 import { placeOf } from "../../../lib/moves";
 import { useTheme } from "../../../lib/theme";
 import { useLive } from "../../../live/session";
+import { type Spot, useAlike } from "../../../stores/alike";
 import { useBench } from "../../../stores/bench";
 import { useFindings } from "../../../stores/findings";
 import { useLevels } from "../../../stores/levels";
@@ -25,6 +27,9 @@ const findings = useFindings();
 const view = useView();
 const probe = useProbe();
 const levels = useLevels();
+const alike = useAlike();
+const marking = shallowRef<Spot | null>(null);
+const beginDrag = useDrag();
 const theme = useTheme();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const { data: info } = useQuery(computed(() => mapQuery(song.id, bench.track?.id ?? null, bench.track?.audio_sha256 ?? "")), cache);
@@ -43,6 +48,7 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   if (info.value && shown.value) drawMap(g, w, h, info.value, shown.value);
   drawFindings(g, w, h);
   drawMoving(g, w, h);
+  drawAlike(g, w, h);
   const passage = view.passage;
   if (passage && view.mapWhole) {
     g.strokeStyle = colour("probe");
@@ -60,6 +66,41 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   g.lineTo(x, h);
   g.stroke();
 });
+
+/** The marked spot, and the moments that are like it. */
+function drawAlike(g: CanvasRenderingContext2D, w: number, h: number): void {
+  const spot = marking.value ?? alike.spot;
+  if (!spot) return;
+  g.strokeStyle = colour("stand-out");
+  const [y0, y1] = [frequencyToY(spot.to_hz, view.frequencies, h), frequencyToY(spot.from_hz, view.frequencies, h)];
+  const frame = (from: number, to: number) => {
+    const [a, b] = [timeToX(from, view.times, w), timeToX(to, view.times, w)];
+    g.strokeRect(Math.round(a) - 0.5, Math.round(y0) + 0.5, Math.max(3, b - a), Math.max(3, y1 - y0));
+  };
+  if (marking.value) frame(spot.from_s, spot.to_s);
+  else alike.kept.forEach((m) => frame(m.from_s, m.to_s));
+}
+
+/** Shift and drag marks a spot: more like it is looked for. A press without a drag seeks. */
+function press(event: PointerEvent): void {
+  const at = (x: number, y: number) => ({ s: xToTime(x, view.times, width.value), hz: yToFrequency(y, view.frequencies, height.value) });
+  const [x0, y0] = [event.offsetX, event.offsetY];
+  if (!event.shiftKey) return live.seek(xToTime(x0, view.times, width.value));
+  const first = at(x0, y0);
+  beginDrag(event, {
+    move: (_e, dx, dy) => {
+      const last = at(x0 + dx, y0 + dy);
+      const [from_s, to_s] = [Math.min(first.s, last.s), Math.max(first.s, last.s)];
+      const [from_hz, to_hz] = [Math.min(first.hz, last.hz), Math.max(first.hz, last.hz)];
+      marking.value = { from_s: Math.max(0, from_s), to_s, from_hz: Math.max(20, from_hz), to_hz: Math.min(22_000, Math.max(to_hz, from_hz * 1.03)) };
+    },
+    end: () => {
+      const spot = marking.value;
+      marking.value = null;
+      if (spot && spot.to_s - spot.from_s >= 0.02) void alike.find(spot);
+    },
+  });
+}
 
 /** Where and how much the chosen dynamic move acted: a band at its place, the deeper the darker. */
 function drawMoving(g: CanvasRenderingContext2D, w: number, h: number): void {
@@ -147,7 +188,7 @@ function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo
 }
 
 watch(() => [bench.trackId, bench.track?.audio_sha256], tiles.forget);
-watch([() => findings.open, () => findings.chosenId, info, shown, () => levels.levels, () => bench.chosenMove], redraw);
+watch([() => findings.open, () => findings.chosenId, info, shown, () => levels.levels, () => bench.chosenMove, marking, () => alike.kept], redraw);
 watch([() => view.times, () => view.frequencies, () => live.position, () => view.passage], redraw);
 
 function hover(event: PointerEvent): void {
@@ -173,7 +214,7 @@ function wheel(event: WheelEvent): void {
   <canvas
     ref="canvas" class="map" role="img" :aria-label="`Time map of ${bench.track?.name ?? 'the track'}, ${view.mapTreated ? 'treated' : 'untreated'}`"
     data-test="map" @pointermove="hover" @pointerleave="probe.moveLine(null)" @wheel.prevent="wheel"
-    @click="live.seek(xToTime($event.offsetX, view.times, width))"
+    @pointerdown="press"
   />
 </template>
 

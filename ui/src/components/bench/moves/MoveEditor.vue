@@ -111,10 +111,10 @@ const clearStretches = () => save({ stretches: [] });
 </template>
 
 <style scoped>
-.editor { padding: 9px 11px; border-color: var(--treat); background: var(--treat-soft); }
+.editor { padding: 7px 10px; border-color: var(--treat); background: var(--treat-soft); }
 header { display: flex; gap: 8px; align-items: baseline; font-size: 12px; }
 header > :last-child { margin-left: auto; }
-.fields { display: grid; grid-template-columns: 1fr 1fr; gap: 7px 16px; margin: 7px 0 10px; }
+.fields { display: grid; grid-template-columns: repeat(3, minmax(0, 1fr)); gap: 6px 12px; margin: 5px 0 8px; align-items: end; }
 .pick { display: flex; flex-direction: column; font-size: 11px; }
 .whole { grid-column: 1 / -1; margin: 0; font-size: 11.5px; }
 .actions { display: flex; gap: 5px; flex-wrap: wrap; }

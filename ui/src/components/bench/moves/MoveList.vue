@@ -72,8 +72,8 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
   <section class="moves" aria-label="Moves">
     <header>
       <h2 class="caption">Moves</h2>
-      <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amount" :min="0" :max="150" :step="5" :digits="0" @change="setAmount" />
-      <span class="soft">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05"> · takes {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
+      <span class="soft">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05">, {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
+      <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amount" :min="0" :max="150" :step="5" :digits="0" title="how much all moves act; drag the word, or type" @change="setAmount" />
     </header>
     <ul v-if="bench.moves.length">
       <li v-for="(move, i) in bench.moves" :key="move.id" :class="{ chosen: move.id === bench.chosen, off: !move.enabled }">
@@ -117,7 +117,9 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
 
 <style scoped>
 .moves { display: flex; flex-direction: column; gap: 8px; padding: 10px 12px; overflow: auto; min-height: 0; }
-header { display: flex; justify-content: space-between; align-items: baseline; font-size: 12px; }
+header { display: flex; gap: 8px; align-items: baseline; font-size: 12px; white-space: nowrap; }
+header .number { margin-left: auto; flex: none; }
+header :deep(input) { width: 2.4em; min-width: 0; }
 ul { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); }
 li { display: flex; align-items: center; border-bottom: 1px solid var(--line); padding: 0 4px; }
 li.chosen { background: var(--treat-soft); }
@@ -128,7 +130,7 @@ li.off .row { color: var(--soft); text-decoration: line-through; }
 }
 li.off .square { border-style: dashed; }
 .row {
-  flex: 1; display: grid; grid-template-columns: 58px 60px 56px 1fr; column-gap: 8px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
+  flex: 1; display: grid; grid-template-columns: 72px 54px 54px 1fr; column-gap: 5px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
   background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
 }
 .row .figure { font-size: 11.5px; }

@@ -1,0 +1,141 @@
+"""Moves that listen, on the real page: a threshold by dragging, a key, more of the same, what comes behind."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import httpx
+import numpy as np
+import pytest
+import soundfile
+from playwright.sync_api import Page, expect
+
+from tests.browser.test_access import _violations
+from tests.web.server import send_file
+
+RATE = 48_000
+BLIPS_S = (1.0, 2.5, 4.0, 6.2)
+
+
+@pytest.fixture(scope="session")
+def blips_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Eight seconds of soft noise with a tone of 3 kHz that comes four times."""
+    random = np.random.default_rng(0)
+    x = random.standard_normal(8 * RATE) * 0.01
+    t = np.arange(round(0.1 * RATE)) / RATE
+    for at in BLIPS_S:
+        x[round(at * RATE) : round(at * RATE) + len(t)] += 0.3 * np.sin(2 * np.pi * 3_000 * t) * np.hanning(len(t))
+    path = tmp_path_factory.mktemp("blips") / "blips.wav"
+    soundfile.write(path, x, RATE, subtype="PCM_24")
+    return path
+
+
+@pytest.fixture
+def song(address: str, empty_song: int, blips_wav: Path) -> int:
+    send_file(address, empty_song, blips_wav, "01_Blips.wav")
+    send_file(address, empty_song, blips_wav, "02_Other.wav")
+    return empty_song
+
+
+def _bench(page: Page) -> None:
+    page.goto("/tracks")
+    page.get_by_role("listitem", name="Blips", exact=True).get_by_role("button", name="Bench").click()
+    expect(page.get_by_role("heading", name="Blips", exact=True)).to_be_visible()
+    expect(page.get_by_role("button", name="Play")).to_be_enabled()
+
+
+def _add(page: Page, label: str) -> None:
+    page.get_by_role("combobox", name="Add a move").click(force=True)
+    page.get_by_role("option", name=re.compile(f"^{label}")).click()
+
+
+def _moves(address: str, song: int, track: int = 0) -> list[dict]:  # type: ignore[type-arg]
+    return list(httpx.get(f"{address}/api/songs/{song}").json()["tracks"][track]["moves"])
+
+
+def test_a_cut_listens_and_its_threshold_is_dragged_in_the_picture(page: Page, address: str, song: int) -> None:
+    _bench(page)
+    _add(page, "Bell")
+    editor = page.get_by_role("group", name="Move 1")
+    frequency = editor.get_by_label("Frequency in Hz")
+    frequency.fill("3000")
+    frequency.press("Enter")
+    editor.get_by_role("button", name="Only when loud").click()
+    line = page.get_by_role("slider", name="Threshold")
+    expect(line).to_be_visible()
+    expect(page.locator("[data-test=levels]")).to_contain_text("of the time")
+    assert _moves(address, song)[0]["mode"] == "dynamic"
+    before = float(line.get_attribute("aria-valuenow") or "nan")
+    box = line.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 60, box["y"] + box["height"] / 2)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 60, box["y"] + box["height"] / 2 - 25, steps=5)
+    page.mouse.up()
+    expect(line).not_to_have_attribute("aria-valuenow", str(before))
+    expect(page.get_by_text(re.compile("All saved|Saved"))).to_be_visible()
+    saved = _moves(address, song)[0]["threshold_db"]
+    assert saved > before + 1
+    line.press("ArrowDown")
+    expect(line).to_have_attribute("aria-valuenow", f"{round(saved - 0.5, 1):g}")
+    page.get_by_role("button", name="Set it for me").click()
+    expect(line).not_to_have_attribute("aria-valuenow", f"{round(saved - 0.5, 1):g}")
+    assert _violations(page) == []
+
+
+def test_a_move_gives_way_to_another_track_and_still_hears_it_muted(page: Page, address: str, song: int) -> None:
+    _bench(page)
+    _add(page, "give way")
+    page.get_by_role("combobox", name="Give way to").click(force=True)
+    page.get_by_role("option", name="Other", exact=True).click()
+    editor = page.get_by_role("group", name="Move 1")
+    expect(editor.get_by_text("Key: listens to")).to_be_visible()
+    (move,) = _moves(address, song)
+    tracks = httpx.get(f"{address}/api/songs/{song}").json()["tracks"]
+    assert move["key"]["source"] == tracks[1]["id"]
+    httpx.patch(f"{address}/api/songs/{song}/tracks/{tracks[1]['id']}", json={"mute": True})
+    expect(editor.get_by_text("Other is muted, but the move still hears it.")).to_be_visible()
+    page.get_by_role("button", name="Play").click()
+    expect(page.get_by_role("button", name="Pause")).to_be_visible()
+
+
+def test_more_like_a_marked_spot_becomes_a_cut_at_those_moments_only(page: Page, address: str, song: int) -> None:
+    _bench(page)
+    canvas = page.locator("[data-test=map]")
+    box = canvas.bounding_box()
+    assert box is not None
+    httpx.patch(f"{address}/api/songs/{song}", json={"passage_from_s": None, "passage_to_s": None})
+    # the axis: 20 Hz to 20 kHz from the bottom to the top, the song from left to right
+    y = lambda hz: box["y"] + box["height"] * (1 - np.log(hz / 20) / np.log(1_000))  # noqa: E731
+    x = lambda s: box["x"] + box["width"] * s / 8.0  # noqa: E731
+    page.keyboard.down("Shift")
+    page.mouse.move(x(BLIPS_S[1]), y(2_600))
+    page.mouse.down()
+    page.mouse.move(x(BLIPS_S[1] + 0.12), y(3_500), steps=6)
+    page.mouse.up()
+    page.keyboard.up("Shift")
+    bar = page.locator("[data-test=alike]")
+    expect(bar).to_contain_text(f"{len(BLIPS_S)} like it")
+    bar.get_by_role("button", name=re.compile("^Leave out 4")).click()
+    bar.get_by_role("button", name="Cut these 3").click()
+    expect(page.get_by_text("Acts at 3 marked moments only.")).to_be_visible()
+    (move,) = _moves(address, song)
+    starts = [a for a, _ in move["stretches"]]
+    assert np.allclose(starts, [BLIPS_S[0], BLIPS_S[1], BLIPS_S[3]], atol=0.06)
+
+
+def test_what_comes_behind_is_heard_and_exported(page: Page, address: str, song: int) -> None:
+    _bench(page)
+    rail = page.locator("[data-test=aftercare]")
+    expect(rail).to_contain_text("nothing")
+    rail.locator("summary").click()
+    rail.get_by_role("button", name="Add a compressor").click()
+    expect(rail.locator("summary")).to_contain_text("compressor 3.0:1")
+    rail.get_by_role("group", name="Clip").get_by_role("button").click()
+    expect(rail.locator("summary")).to_contain_text("clip")
+    care = httpx.get(f"{address}/api/songs/{song}").json()["tracks"][0]["aftercare"]
+    assert care["compressors"][0]["threshold_db"] == -24.0
+    assert care["clip"]["hardness"] == 0.5
+    page.get_by_role("link", name="Handover").click()
+    expect(page.get_by_role("combobox", name="Behind the moves")).to_be_visible()

@@ -1,0 +1,139 @@
+"""Moves that listen, over HTTP: starts, levels, more of the same, phase, amounts, aftercare, sheets."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import httpx
+import jsonschema_rs
+import numpy as np
+import pytest
+import soundfile
+
+from tests.web.server import send_file, wait_for_task
+
+Song = dict[str, Any]
+
+
+def _song(address: str, song_id: int) -> Song:
+    return dict(httpx.get(f"{address}/api/songs/{song_id}").json())
+
+
+@pytest.fixture
+def two(address: str, song_id: int, marimba_wav: Path) -> tuple[str, list[int]]:
+    """The address of a song with two tracks, and the tracks."""
+    send_file(address, song_id, marimba_wav, "02_Other.wav")
+    return f"{address}/api/songs/{song_id}", [t["id"] for t in _song(address, song_id)["tracks"]]
+
+
+def test_a_ready_start_becomes_moves_whose_thresholds_fit(two: tuple[str, list[int]]) -> None:
+    base, (first, second) = two
+    names = [start["name"] for start in httpx.get(base.rsplit("/songs", 1)[0] + "/starts").json()]
+    assert {"plosives", "sibilance", "loud_notes", "harsh", "give_way", "follow"} == set(names)
+    for name in names:
+        body = {"name": name, "frequency_hz": 600.0, **({"key": second} if name == "give_way" else {})}
+        answer = httpx.post(f"{base}/tracks/{first}/starts", json=body, timeout=30)
+        assert answer.status_code == 201, answer.text
+    moves = answer.json()["tracks"][0]["moves"]
+    assert len(moves) == 7  # sibilance is two
+    loud = next(m for m in moves if m["mode"] == "dynamic" and m["frequency_hz"] == 600.0)
+    levels = httpx.get(f"{base}/moves/{loud['id']}/levels").json()
+    assert len(levels["times_s"]) == len(levels["level_db"]) == len(levels["gain_db"]) <= 480
+    assert 0.02 < levels["acts"] < 0.3
+    assert levels["most_db"] < -0.5
+    assert httpx.post(f"{base}/undo").status_code == 200  # one step each
+    assert httpx.post(f"{base}/tracks/{first}/starts", json={"name": "give_way"}).status_code in (400, 422)
+
+
+def test_the_suggested_threshold_acts_as_long_as_it_says(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    made = httpx.post(
+        f"{base}/tracks/{first}/moves",
+        json={
+            "mode": "dynamic",
+            "shape": "bell",
+            "frequency_hz": 700.0,
+            "threshold_db": 0.0,
+            "range_db": -9.0,
+            "q": 1.0,
+        },
+    )
+    move = made.json()["tracks"][0]["moves"][0]
+    levels = httpx.get(f"{base}/moves/{move['id']}/levels").json()
+    assert levels["acts"] == 0.0
+    assert levels["suggested_for"].startswith("15 %")
+    httpx.patch(f"{base}/moves/{move['id']}", json={"threshold_db": levels["suggested_db"]})
+    again = httpx.get(f"{base}/moves/{move['id']}/levels").json()
+    assert 0.05 < again["acts"] <= 0.16  # of all the time; the share is of the sounding time
+    static = {"shape": "bell", "frequency_hz": 700.0, "gain_db": -3.0}
+    plain = httpx.post(f"{base}/tracks/{first}/moves", json=static).json()["tracks"][0]["moves"][1]
+    refused = httpx.get(f"{base}/moves/{plain['id']}/levels")
+    assert refused.status_code in (400, 422)
+    assert "only a dynamic move reads a level" in refused.json()["detail"]
+
+
+def test_more_like_a_spot_is_found_here_and_elsewhere(two: tuple[str, list[int]]) -> None:
+    base, (first, second) = two
+    spot = {"from_hz": 400.0, "to_hz": 900.0, "from_s": 0.5, "to_s": 0.7}
+    here = httpx.post(f"{base}/tracks/{first}/alike", json=spot, timeout=30).json()
+    assert any(abs(m["from_s"] - 0.5) < 0.02 and m["strength"] > 0.99 for m in here)
+    both = httpx.post(f"{base}/tracks/{first}/alike", json={**spot, "everywhere": True}, timeout=30).json()
+    assert {m["track_id"] for m in both} == {first, second}  # the same recording twice
+    for wrong in ({"to_s": 0.501}, {"to_s": 9.0}, {"from_hz": 12_000.0, "to_hz": 11.0}):
+        assert httpx.post(f"{base}/tracks/{first}/alike", json={**spot, **wrong}).status_code in (400, 422)
+
+
+def test_what_can_not_be_listened_to_is_refused(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    move = {"mode": "dynamic", "shape": "bell", "frequency_hz": 700.0, "threshold_db": -30.0, "range_db": -9.0}
+    for source, says in ((first, "listens to its own strip"), (99_999, "no such strip"), ("Kick", "key")):
+        answer = httpx.post(f"{base}/tracks/{first}/moves", json={**move, "key": {"source": source}})
+        assert answer.status_code in (400, 422)
+        assert says in answer.json()["detail"]
+    missing = httpx.post(f"{base}/tracks/{first}/moves", json={k: v for k, v in move.items() if k != "range_db"})
+    assert missing.status_code in (400, 422)
+    assert "range_db" in missing.json()["detail"]
+    assert httpx.post(f"{base}/tracks/{first}/moves", json={**move, "mode": "magic"}).status_code in (400, 422)
+
+
+def test_phase_amounts_and_aftercare_are_kept_undone_and_written(
+    address: str, two: tuple[str, list[int]], tmp_path: Path
+) -> None:
+    base, (first, second) = two
+    low_cut = {"shape": "low_cut", "frequency_hz": 500.0, "slope_db_per_octave": 24}
+    httpx.post(f"{base}/tracks/{first}/moves", json=low_cut)
+    care = {"compressors": [{"threshold_db": -40.0}], "clip": {"drive_db": 6.0}, "reverb": {}, "output_db": -1.0}
+    values = {"phase": "linear", "amounts": {"all": 0.5}, "aftercare": care}
+    track = httpx.patch(f"{base}/tracks/{first}", json=values).json()["tracks"][0]
+    assert (track["phase"], track["amounts"]) == ("linear", {"all": 0.5})
+    assert track["aftercare"]["compressors"][0]["ratio"] == 3.0
+    assert track["aftercare"]["warmth"] is None
+    for wrong in (
+        {"phase": "none"},
+        {"amounts": {"all": 2.0}},
+        {"aftercare": {"fuzz": {}}},
+        {"aftercare": {"clip": {"drive_db": 99}}},
+    ):
+        assert httpx.patch(f"{base}/tracks/{first}", json=wrong).status_code in (400, 422)
+    # the sheet says all of it, by the published schema, and names strips
+    give = {"mode": "dynamic", "shape": "bell", "frequency_hz": 700.0, "threshold_db": -30.0, "range_db": -2.0}
+    httpx.post(f"{base}/tracks/{first}/moves", json={**give, "key": {"source": second}})
+    sheet = httpx.get(f"{base}/tracks/{first}/sheet.json").json()
+    jsonschema_rs.validate(httpx.get(f"{address}/api/sheet-schema.json").json(), sheet)
+    assert sheet["moves"][1]["key"] == {"source": "Other"}
+    assert sheet["aftercare"]["output_db"] == -1.0
+    assert "deleted" not in httpx.get(f"{base}/sheet.csv").text
+    assert "this band of Other is over -30 dBFS" in httpx.get(f"{base}/sheet.html").text
+    # a file has the rest, but no reverb unless asked; alone it has the moves
+    heard = {}
+    for name, how in (("usual", {}), ("wet", {"reverb": True}), ("bare", {"aftercare": False})):
+        task = httpx.post(f"{base}/exports", json={"track_ids": [first], "depth": "32f", **how}).json()
+        done = wait_for_task(address, task["id"])
+        file = tmp_path / f"{name}.wav"
+        file.write_bytes(httpx.get(f"{address}/api/tasks/{task['id']}/files/{done['result']['files'][0]}").content)
+        heard[name] = soundfile.read(file)[0]
+    assert np.max(np.abs(heard["wet"] - heard["usual"])) > 1e-3
+    assert np.max(np.abs(heard["bare"] - heard["usual"])) > 1e-2
+    assert httpx.post(f"{base}/undo").json()["tracks"][0]["moves"][-1]["mode"] == "static"
+    assert httpx.post(f"{base}/undo").json()["tracks"][0]["phase"] == "minimum"
