@@ -14,6 +14,7 @@ PARTS = {
     "mix": "bench.mixing",
     "gesture": "bench.gesture",
     "listeners": "bench.listeners",
+    "listening": "bench.listening",
     "start": "bench.starting",
 }
 """Names and modules; a module is loaded when it is asked for."""

@@ -441,3 +441,105 @@ def test_find_loads_no_more_than_it_needs() -> None:
 def test_the_benchmark_says_what_it_can_do() -> None:
     told = subprocess.run([sys.executable, "-m", "bench", "--help"], capture_output=True, text=True, check=True)
     assert "gesture" in told.stdout
+
+
+# --- sheets of version 2 ----------------------------------------------------------------------------
+
+LISTENS = {"mode": "dynamic", "shape": "bell", "frequency_hz": 1000, "threshold_db": -60, "range_db": -12, "q": 1}
+
+
+def _sheet2(tmp_path: Path, *moves: dict[str, object], **more: object) -> Path:
+    path = tmp_path / "sheet2.json"
+    path.write_text(json.dumps({"format": "mivlo-sheet", "version": 2, "moves": moves, **more}))
+    return path
+
+
+def test_a_key_is_a_file_as_it_is_at_any_rate(
+    run: Callable[..., Done], tmp_path: Path, write_wav, noise: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    source, out = write_wav(noise, subtype="FLOAT"), tmp_path / "out.wav"
+    x = soundfile.read(source)[0]
+    half = noise[:, :1].copy()
+    half[: len(half) // 2] = 0.0
+    sheet = _sheet2(tmp_path, {**LISTENS, "release_ms": 20, "key": {"source": "Kick"}})
+    for rate in (48_000, 44_100):
+        key = write_wav(half, name=f"kick{rate}.wav", subtype="FLOAT", rate=rate)
+        assert run("treat", source, "--moves", sheet, "-o", out, "--key", f"Kick={key}").stderr == ""
+        y = soundfile.read(out)[0]
+        assert np.max(np.abs(y - x)[: len(x) // 3]) < 1e-5  # nothing changes while the key is silent
+        assert np.max(np.abs(y - x)[-len(x) // 4 :]) > 1e-2
+    for given, says in (
+        ((), "Give its sound with --key"),
+        (("--key", f"Snare={source}"), "No move of the sheet listens"),
+    ):
+        done = run("treat", source, "--moves", sheet, "-o", out, *given)
+        assert done.returncode == 1
+        assert says in done.stderr
+
+
+def test_amounts_scale_gains_and_ranges_but_not_cuts(
+    run: Callable[..., Done], tmp_path: Path, write_wav, noise: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    source, out = write_wav(noise, subtype="FLOAT"), tmp_path / "out.wav"
+    x = soundfile.read(source, always_2d=True)[0]
+    bell = {"shape": "bell", "frequency_hz": 700, "q": 2, "gain_db": -8, "links": ["room"]}
+    cut = {"shape": "low_cut", "frequency_hz": 90, "links": ["room"]}
+    sheet = _sheet2(tmp_path, bell, cut, amounts={"all": 0.5, "room": 1.5})
+    assert run("treat", source, "--moves", sheet, "-o", out).returncode == 0
+    wanted = treat(
+        x, [StaticMove(Shape.BELL, 700.0, q=2.0, gain_db=-6.0), StaticMove(Shape.LOW_CUT, 90.0)], sample_rate=48_000
+    )
+    assert np.max(np.abs(soundfile.read(out, always_2d=True)[0] - wanted)) < 1e-6
+
+
+def test_a_reverb_is_rendered_only_if_asked_for(
+    run: Callable[..., Done], tmp_path: Path, write_wav, noise: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    source, out = write_wav(noise, subtype="FLOAT"), tmp_path / "out.wav"
+    x = soundfile.read(source)[0]
+    sheet = _sheet2(tmp_path, aftercare={"reverb": {"send_db": 0, "decay_s": 1}})
+    for option, changed in (((), False), (("--reverb",), True)):
+        assert run("treat", source, "--moves", sheet, "-o", out, *option).returncode == 0
+        assert (np.max(np.abs(soundfile.read(out)[0] - x)) > 1e-3) == changed
+
+
+@pytest.mark.parametrize(
+    ("move", "more", "says"),
+    [
+        ({"ratio": 1.0}, {}, "moves.0.ratio is 1.0, but it must lie between 1.05 and 100"),
+        ({"key": {"source": "self", "wet": 1}}, {}, "moves.0.key.wet is not a known key"),
+        ({"key": {"source": 3}}, {}, "moves.0.key.source is 3"),
+        ({"id": 3}, {}, "moves.0.id is 3, but it must be a text"),
+        ({"mode": "magic"}, {}, "moves.0.mode is 'magic', but it must be one of static, dynamic, adaptive"),
+        ({"threshold_db": None}, {}, "moves.0.threshold_db is missing"),
+        ({"shape": "notch"}, {}, "moves.0.shape is 'notch'"),
+        ({"stretches": [[2, 1]]}, {}, "a stretch must begin before it ends"),
+        ({}, {"phase": "most"}, "phase is 'most'"),
+        ({}, {"amounts": {"all": 2}}, "amounts.all is 2"),
+        ({}, {"aftercare": {"fuzz": 1}}, "aftercare.fuzz is not a known key"),
+        ({}, {"aftercare": {"clip": {"drive_db": -1}}}, "aftercare.clip.drive_db is -1"),
+    ],
+)
+def test_what_a_sheet_of_version_2_can_not_say_is_refused_by_name(
+    run: Callable[..., Done],
+    tmp_path: Path,
+    write_wav,
+    noise: Floats,
+    move: dict[str, object],
+    more: dict[str, object],
+    says: str,
+) -> None:  # type: ignore[no-untyped-def]
+    out = tmp_path / "out.wav"
+    done = run("treat", write_wav(noise[:3_000]), "--moves", _sheet2(tmp_path, {**LISTENS, **move}, **more), "-o", out)
+    assert done.returncode == 1
+    assert says in done.stderr
+    assert not out.exists()
+
+
+def test_one_side_of_a_mono_recording_can_not_be_treated(
+    run: Callable[..., Done], tmp_path: Path, write_wav, noise: Floats
+) -> None:  # type: ignore[no-untyped-def]
+    source, out = write_wav(noise[:3_000, :1]), tmp_path / "out.wav"
+    done = run("treat", source, "--moves", _sheet2(tmp_path, {**LISTENS, "channels": "side"}), "-o", out)
+    assert done.returncode == 1
+    assert "the recording is mono" in done.stderr

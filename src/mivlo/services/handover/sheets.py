@@ -204,11 +204,18 @@ def _parse(text: str, name: str) -> ReadSheet:
             entries=tuple(entries),
             amounts=sheet.amounts or {},
             phase=sheet.phase or Phase.MINIMUM,
-            aftercare=read_aftercare(sheet.aftercare or {}),
+            aftercare=_aftercare(sheet.aftercare or {}, name),
         )
     except InvalidValue as error:
         raise MivloError(f"Could not use {name}: {error}") from error
     return ReadSheet(treatment, {number: key for key, number in names.items()})
+
+
+def _aftercare(values: dict[str, Any], name: str) -> Aftercare:
+    try:
+        return read_aftercare(values)
+    except InvalidValue as error:
+        raise MivloError(f"Could not use {name}: aftercare.{error}") from error
 
 
 FIRST_KEY = 1000
