@@ -5,6 +5,8 @@ from __future__ import annotations
 import numba as nb
 import numpy as np
 
+from mivlo.core.wavefront import SHORTEST, WIDE, run_wavefront
+
 # The memory of a section is that of direct form 1 (two inputs, two outputs): it keeps its meaning while
 # coefficients change. The inner loops run in transposed direct form 2, which needs fewer operations; its
 # two registers are made from that memory at the start, and the memory is brought up to date at the end.
@@ -103,6 +105,9 @@ def _one_sample(x, coef, state):  # type: ignore[no-untyped-def]
 def run_steady(x, coefs, states):  # type: ignore[no-untyped-def]
     """A cascade in place over x (n, channels): coefs (s, 5), states (s, channels, 4)."""
     s, count = 0, coefs.shape[0]
+    if WIDE and x.shape[0] >= SHORTEST and count > 1:
+        run_wavefront(x, coefs, states)
+        return
     while s < count:
         if x.shape[0] == 1:
             _one_sample(x, coefs[s], states[s])

@@ -7,13 +7,17 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy import signal
 
 from mivlo.core.errors import BadAudio, InvalidValue
 from mivlo.core.graph import treat
-from mivlo.core.moves import Shape, StaticMove, treatment_sections
+from mivlo.core.kernels import run_steady
+from mivlo.core.moves import Shape, StaticMove, move_sections, treatment_sections
 from mivlo.core.processors import Cascade, StaticProcessor, Step
 from mivlo.core.units import Floats
+from mivlo.core.wavefront import SHORTEST, WIDE, run_wavefront
 
 RATE = 48_000
 INAUDIBLE = 1e-6
@@ -203,3 +207,34 @@ def test_another_number_of_channels_is_refused() -> None:
         StaticProcessor(RATE, 3)
     with pytest.raises(InvalidValue, match="one of its own for each move"):
         _chain(1).aim([Step("a", TREATMENT[0]), Step("a", TREATMENT[1])])
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    st.integers(1, 19), st.sampled_from([1, 2]), st.lists(st.integers(1, 700), min_size=1, max_size=8), st.booleans(),
+    st.integers(0, 2**32 - 1),
+)  # fmt: skip
+def test_cascades_of_any_length_are_scipys_in_blocks_of_any_size(
+    count: int, channels: int, sizes: list[int], wide: bool, seed: int
+) -> None:
+    # both ways in which a processor may run it: all sections at once, or (short blocks) one after the other
+    random = np.random.default_rng(seed)
+    sections = np.concatenate(
+        [
+            move_sections(StaticMove(Shape.BELL, hz, q=4.0, gain_db=gain), sample_rate=48_000)
+            for hz, gain in zip(random.uniform(40, 18_000, count), random.uniform(-12, 12, count), strict=True)
+        ]
+    )
+    x = random.standard_normal((sum(sizes), channels))
+    coefs, states = np.ascontiguousarray(sections[:, [0, 1, 2, 4, 5]]), np.zeros((count, channels, 4))
+    done = x.copy()
+    at = 0
+    for size in sizes:
+        part = done[at : at + size]
+        if wide and WIDE and size >= SHORTEST:
+            run_wavefront(part, coefs, states)
+        else:
+            run_steady(part, coefs, states)
+        at += size
+    wanted = signal.sosfilt(sections, x, axis=0)
+    assert np.max(np.abs(done - wanted)) < 1e-9 * max(1.0, float(np.max(np.abs(wanted))))
