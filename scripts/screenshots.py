@@ -66,6 +66,30 @@ def _finding(page: Page, track: int) -> None:
     page.get_by_role("button", name="Pause").click()
 
 
+def _listening(page: Page, base: str, named: dict[str, int]) -> None:
+    """A move that gives way to another track, and more of what was marked; what was made is taken back."""
+    start = {"name": "give_way", "frequency_hz": 450.0, "key": named["Narrator"]}
+    httpx.post(f"{base}/tracks/{named['Harmonium']}/starts", json=start, timeout=30).raise_for_status()
+    page.goto(f"{ADDRESS}/bench/{named['Harmonium']}")
+    page.wait_for_timeout(2_500)
+    page.get_by_role("button", name="Move 1: Bell").focus()
+    page.get_by_role("button", name="Play").click()
+    page.wait_for_timeout(4_500)
+    _shot(page, "bench-dynamic")
+    page.get_by_role("button", name="Pause").click()
+    httpx.post(f"{base}/undo").raise_for_status()
+    page.goto(f"{ADDRESS}/bench/{named['Narrator']}")
+    page.wait_for_timeout(2_500)
+    page.get_by_label("Findings").get_by_role("button", name="whistle").first.click()
+    page.get_by_role("button", name="More like it").click()
+    page.wait_for_selector("[data-test=alike] .moment")
+    page.get_by_role("button", name="passage", exact=True).click()
+    page.wait_for_timeout(2_500)
+    _shot(page, "bench-alike")
+    page.get_by_role("button", name="whole song", exact=True).click()
+    page.keyboard.press("Escape")
+
+
 def _away(page: Page) -> None:
     """What is said while nothing can be saved; the change that waits is made afterwards, and taken back."""
     page.context.set_offline(True)
@@ -104,6 +128,7 @@ def main() -> None:
         page.get_by_role("button", name="Pause").click()
         _bench(page, song, track)
         _finding(page, named["Trumpet"])
+        _listening(page, base, named)
         page.get_by_role("button", name="Night").click()
         page.goto(f"{ADDRESS}/bench/{track}")
         page.wait_for_timeout(2_500)

@@ -66,6 +66,12 @@ def rings_before_s(taps: Floats, sample_rate: float, *, below_db: float = -40.0)
     return float(len(taps) // 2 - loud[0]) / sample_rate if len(loud) else 0.0
 
 
+@lru_cache(maxsize=4096)
+def linear_rings_before_s(moves: tuple[StaticMove, ...], sample_rate: float) -> float:
+    """How long these moves ring before a hit with linear phase."""
+    return rings_before_s(linear_taps(moves, sample_rate), sample_rate)
+
+
 def prototype_response(
     moves: Sequence[StaticMove], at_hz: Floats
 ) -> np.ndarray[tuple[int, ...], np.dtype[np.complex128]]:

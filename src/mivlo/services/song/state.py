@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session, selectinload
 
 from mivlo.core.graph import Plan, Strip, StripKind, compile
 from mivlo.core.moves import Aftercare, Entry, Phase, StaticMove, Treatment
-from mivlo.core.phase import linear_taps, rings_before_s
+from mivlo.core.phase import linear_rings_before_s
 from mivlo.core.roles import Role
 from mivlo.description import ENTRY_FIELDS, entry_document, read_aftercare, read_entry
 from mivlo.services.errors import NotFound
@@ -114,7 +114,7 @@ class StripState:
         if self.phase is not Phase.LINEAR:
             return 0.0
         static = tuple(e.move for e in self.entries if isinstance(e.move, StaticMove) and e.enabled and not e.stretches)
-        return round(1e3 * rings_before_s(linear_taps(static, 48_000.0), 48_000.0), 1)
+        return round(1e3 * linear_rings_before_s(static, 48_000.0), 1)
 
     @property
     def moves(self) -> list[dict[str, Any]]:

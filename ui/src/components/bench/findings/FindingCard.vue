@@ -83,9 +83,9 @@ watch(() => findings.draft !== null, async (changing) => {
 header { display: flex; align-items: baseline; gap: 8px; font-size: 12px; }
 header > :last-child { margin-left: auto; font-size: 11.5px; }
 .why { margin: 4px 0 6px; font-size: 11.5px; line-height: 15.5px; }
-.where { display: flex; gap: 6px; align-items: center; font-size: 11.5px; margin-bottom: 3px; }
+.where { white-space: nowrap; display: flex; gap: 6px; align-items: center; font-size: 11.5px; margin-bottom: 3px; }
 .where [role="group"] { display: flex; gap: 2px; }
-.where .small { padding: 0 5px; font-size: 11.5px; }
+.where .small { padding: 0 4px; font-size: 11.5px; }
 .where .more { margin-left: auto; }
 .ways, .decide { display: flex; gap: 2px; flex-wrap: wrap; }
 .ways { margin-bottom: 5px; }
