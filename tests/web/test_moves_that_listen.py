@@ -137,3 +137,24 @@ def test_phase_amounts_and_aftercare_are_kept_undone_and_written(
     assert np.max(np.abs(heard["bare"] - heard["usual"])) > 1e-2
     assert httpx.post(f"{base}/undo").json()["tracks"][0]["moves"][-1]["mode"] == "static"
     assert httpx.post(f"{base}/undo").json()["tracks"][0]["phase"] == "minimum"
+
+
+def test_what_comes_back_behind_a_compressor_is_said(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    profile = f"{base}/tracks/{first}/profile"
+    untreated = httpx.get(profile).json()
+    assert untreated["behind_db"] is None
+    loudest = untreated["grid_hz"][int(np.argmax(untreated["untreated_db"]))]
+    cut = {"shape": "bell", "frequency_hz": loudest, "q": 4.0, "gain_db": -12.0}
+    httpx.post(f"{base}/tracks/{first}/moves", json=cut)
+    # a hard clip fills the hole that the cut made with what it makes of the rest
+    care = {"clip": {"drive_db": 30.0, "hardness": 1.0}}
+    httpx.patch(f"{base}/tracks/{first}", json={"aftercare": care})
+    told = httpx.get(profile, timeout=30).json()
+    assert len(told["behind_db"]) == len(told["treated_db"])
+    assert np.max(np.abs(np.array(told["behind_db"]) - told["treated_db"])) > 3.0
+    for hz, db in ((back["frequency_hz"], back["db"]) for back in told["comes_back"]):
+        at = int(np.argmin(np.abs(np.log(np.array(told["grid_hz"]) / hz))))
+        lift = np.array(told["behind_db"]) - told["treated_db"]
+        heard = np.array(told["treated_db"]) > max(told["treated_db"]) - 50
+        assert db == pytest.approx(lift[at] - np.median(lift[heard]), abs=0.2)

@@ -365,12 +365,14 @@ def profile(
     to_s: Seconds = 0.0,
     bands_per_octave: Annotated[float, Query(ge=1, le=48, allow_inf_nan=False)] = 12,
 ) -> Any:
-    """Long-term levels of a passage (the whole track if it is empty), untreated and treated."""
+    """Long-term levels of a passage (the whole track if it is empty): untreated, treated, behind the aftercare."""
     found = views.profile(*_track(song_id, track_id), from_s, to_s, bands_per_octave)
     return {
         "grid_hz": spectra.log_grid().round(3).tolist(),
         "untreated_db": found.untreated_db.round(2).tolist(),
         "treated_db": found.treated_db.round(2).tolist(),
+        "behind_db": None if found.behind_db is None else found.behind_db.round(2).tolist(),
+        "comes_back": [s.BackOut(frequency_hz=hz, db=db) for hz, db in found.comes_back],
     }
 
 

@@ -146,10 +146,19 @@ class EditOut(_Out):
     page: str
 
 
+class BackOut(_Out):
+    """A cut that is undone in part by what comes behind it."""
+
+    frequency_hz: float
+    db: float
+
+
 class ProfileOut(_Out):
     grid_hz: list[float]
     untreated_db: list[float]
     treated_db: list[float]
+    behind_db: list[float] | None = None
+    comes_back: list[BackOut]
 
 
 class FindingOut(_Out):

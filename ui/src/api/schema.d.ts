@@ -545,7 +545,7 @@ export interface paths {
         };
         /**
          * Profile
-         * @description Long-term levels of a passage (the whole track if it is empty), untreated and treated.
+         * @description Long-term levels of a passage (the whole track if it is empty): untreated, treated, behind the aftercare.
          */
         get: operations["profile_api_songs__song_id__tracks__track_id__profile_get"];
         put?: never;
@@ -1165,6 +1165,16 @@ export interface components {
             loudness_lufs: number;
             /** True Peak Dbtp */
             true_peak_dbtp: number;
+        };
+        /**
+         * BackOut
+         * @description A cut that is undone in part by what comes behind it.
+         */
+        BackOut: {
+            /** Frequency Hz */
+            frequency_hz: number;
+            /** Db */
+            db: number;
         };
         /**
          * Channels
@@ -1977,6 +1987,10 @@ export interface components {
             untreated_db: number[];
             /** Treated Db */
             treated_db: number[];
+            /** Behind Db */
+            behind_db?: number[] | null;
+            /** Comes Back */
+            comes_back: components["schemas"]["BackOut"][];
         };
         /** RepeatOut */
         RepeatOut: {

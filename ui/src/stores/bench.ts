@@ -35,8 +35,11 @@ export const useBench = defineStore("bench", () => {
   const moves = computed<readonly Move[]>(() => dragged.value ?? (track.value?.moves as Move[] | undefined) ?? []);
   const chosenMove = computed(() => moves.value.find((m) => m.id === chosen.value) ?? null);
 
-  /** What the track sounds like, as a name: its recording and the moves that are on. */
-  const sound = computed(() => ({ recording: track.value?.audio_sha256, moves: track.value?.moves.filter((m) => m.enabled) }));
+  /** What the track sounds like, as a name: its recording, the moves that are on, and all that belongs to them. */
+  const sound = computed(() => {
+    const t = track.value;
+    return { recording: t?.audio_sha256, moves: t?.moves.filter((m) => m.enabled), phase: t?.phase, amounts: t?.amounts, aftercare: t?.aftercare };
+  });
   const profiled = useQuery(
     computed(() => ({
       ...profileQuery(song.id, track.value?.id ?? null, sound.value, view.passage),

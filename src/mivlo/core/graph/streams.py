@@ -266,6 +266,22 @@ class Sum(Stream):
         return out
 
 
+def part_of(x: Floats, channels: Channels) -> Floats:
+    """The part of a sound that a move treats: (n, 1), or all of it; a mono sound is taken as it is."""
+    if x.shape[1] == 1:
+        return x
+    match channels:
+        case Channels.LEFT:
+            return x[:, :1]
+        case Channels.RIGHT:
+            return x[:, 1:]
+        case Channels.MID:
+            return np.asarray(0.5 * (x[:, :1] + x[:, 1:]))
+        case Channels.SIDE:
+            return np.asarray(0.5 * (x[:, :1] - x[:, 1:]))
+    return x
+
+
 class Treated(Stream):
     """One run of moves: on all channels or one, always or in stretches."""
 
@@ -342,18 +358,7 @@ class Treated(Stream):
         return self._with(dry, change)
 
     def _picked(self, x: Floats) -> Floats:
-        if x.shape[1] == 1:  # a mono key is taken as it is
-            return x
-        match self._on:
-            case Channels.LEFT:
-                return x[:, :1]
-            case Channels.RIGHT:
-                return x[:, 1:]
-            case Channels.MID:
-                return 0.5 * (x[:, :1] + x[:, 1:])
-            case Channels.SIDE:
-                return 0.5 * (x[:, :1] - x[:, 1:])
-        return x
+        return part_of(x, self._on)
 
     def _with(self, dry: Floats, change: Floats) -> Floats:
         match self._on:

@@ -6,7 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from mivlo.core.graph import StripKind, Tap, TreatedSound, compile
+from mivlo.core.graph import Tap, TreatedSound, compile
+from mivlo.core.graph.streams import part_of
 from mivlo.core.making.thresholds import Trace, trace
 from mivlo.core.moves import Channels, DynamicMove, Entry
 from mivlo.core.units import Floats
@@ -36,22 +37,7 @@ def reaching(song: SongState, strip: StripState, entry: Entry | None, first: int
     strips = [s.strip() if s.id != strip.id else shorter.strip() for s in song.strips]
     plan = compile(strips, sample_rate=song.sample_rate)
     sound = TreatedSound(plan, song_sources(song, skip_missing=True), (strip.id, Tap.TREATED), song.frames)[first:last]
-    return _part(sound, entry.channels if entry is not None else Channels.ALL)
-
-
-def _part(x: Floats, channels: Channels) -> Floats:
-    if x.shape[1] == 1:
-        return x
-    match channels:
-        case Channels.LEFT:
-            return x[:, :1]
-        case Channels.RIGHT:
-            return x[:, 1:]
-        case Channels.MID:
-            return 0.5 * (x[:, :1] + x[:, 1:])
-        case Channels.SIDE:
-            return 0.5 * (x[:, :1] - x[:, 1:])
-    return x
+    return part_of(sound, entry.channels if entry is not None else Channels.ALL)
 
 
 def key_of(song: SongState, move: DynamicMove, first: int, last: int) -> Floats | None:
@@ -75,8 +61,3 @@ def traced(song: SongState, strip: StripState, entry: Entry, first: int, last: i
     whole = trace(move, sound, key, sample_rate=song.sample_rate, start_s=lead / song.sample_rate)
     kept = whole.times_s >= first / song.sample_rate
     return Trace(whole.times_s[kept], whole.level_db[kept], whole.gain_db[kept])
-
-
-def is_track(strip: StripState) -> bool:
-    """Whether a strip has a recording of its own."""
-    return strip.kind is StripKind.TRACK

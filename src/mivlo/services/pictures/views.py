@@ -5,13 +5,15 @@ from __future__ import annotations
 import contextlib
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from mivlo.audio.working import ANALYSIS_BANDS, PEAK_FRAMES
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Tap, TreatedSound
+from mivlo.core.graph.streams import Samples
+from mivlo.core.moves import NO_AFTERCARE, AdaptiveMove
 from mivlo.core.spectra import (
     MAP_TILE_COLUMNS,
     LongTermSpectrum,
@@ -47,34 +49,74 @@ def waveform(song: SongState, track: StripState, points: int) -> bytes:
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """Long-term levels of a passage on the grid, in dB."""
+    """Long-term levels of a passage on the grid, in dB.
+
+    behind_db : behind the aftercare, None where there is none. comes_back : places of cuts, in Hz, and by how many dB
+    the aftercare lifts them against the rest.
+    """
 
     untreated_db: Floats
     treated_db: Floats
+    behind_db: Floats | None = None
+    comes_back: tuple[tuple[float, float], ...] = ()
 
 
 def profile(song: SongState, track: StripState, from_s: float, to_s: float, bands_per_octave: float) -> Profile:
-    """Untreated and treated long-term levels of a stretch (the whole track if it is empty)."""
+    """Untreated and treated long-term levels of a stretch (the whole track if it is empty), and those behind it all."""
     x = recordings().samples(track.recording, song.sample_rate)
     start = min(max(0, int(from_s * song.sample_rate)), max(len(x) - 1, 0))
     stop = min(len(x), int(to_s * song.sample_rate))
     if stop <= start:
         start, stop = 0, len(x)
-    treated_sound = _treated(song, track)
-    if (start, stop) == (0, len(x)) and bands_per_octave == ANALYSIS_BANDS and treated_sound is None:
+    sounds: list[Samples | None] = [x, _treated(song, track), _behind(song, track)]
+    if (start, stop) == (0, len(x)) and bands_per_octave == ANALYSIS_BANDS and sounds[1:] == [None, None]:
         known = np.array(recordings().analysis(track.recording, song.sample_rate).levels_db)
         return Profile(known, known)
-    untreated = LongTermSpectrum(song.sample_rate, track.channels)
-    treated = LongTermSpectrum(song.sample_rate, track.channels)
+    found = [LongTermSpectrum(song.sample_rate, track.channels) for _ in sounds]
     for at in range(start, stop, _PIECE_FRAMES):  # a track may be hours long: never whole in memory
         end = min(stop, at + _PIECE_FRAMES)
-        untreated.add(x[at:end])
-        if treated_sound is not None:
-            treated.add(treated_sound[at:end])
-    before = untreated.levels(log_grid(), bands_per_octave=bands_per_octave)
-    if treated_sound is None:
-        return Profile(before, before)
-    return Profile(before, treated.levels(log_grid(), bands_per_octave=bands_per_octave))
+        for sound, spectrum in zip(sounds, found, strict=True):
+            if sound is not None:
+                spectrum.add(sound[at:end])
+    before, treated, behind = (
+        None if sound is None else spectrum.levels(log_grid(), bands_per_octave=bands_per_octave)
+        for sound, spectrum in zip(sounds, found, strict=True)
+    )
+    assert before is not None
+    after = before if treated is None else treated
+    back = () if behind is None else _comes_back(track, before, after, behind)
+    return Profile(before, after, behind, back)
+
+
+_QUIET_DB, _LEAST_BACK_DB = 50.0, 1.0
+
+
+def _comes_back(track: StripState, before: Floats, after: Floats, behind: Floats) -> tuple[tuple[float, float], ...]:
+    """Where a cut is undone in part by what comes behind: its lift there over that of the whole track."""
+    grid = log_grid()
+    heard = after > np.max(after) - _QUIET_DB
+    lift = behind - after
+    usual = float(np.median(lift[heard])) if heard.any() else 0.0
+    out = []
+    for entry in track.entries:
+        move = entry.move
+        if not entry.enabled or isinstance(move, AdaptiveMove):
+            continue
+        at = int(np.argmin(np.abs(np.log(grid / move.frequency_hz))))
+        back = float(lift[at]) - usual
+        if before[at] - after[at] > _LEAST_BACK_DB and back > _LEAST_BACK_DB:
+            out.append((round(move.frequency_hz, 1), round(back, 1)))
+    return tuple(out)
+
+
+def _behind(song: SongState, track: StripState) -> Samples | None:
+    """The track behind its aftercare, but for its gain and a reverb; None where that is nothing."""
+    care = replace(track.aftercare, output_db=0.0, reverb=None)
+    if care == NO_AFTERCARE:
+        return None
+    level = replace(track, treatment=replace(track.treatment, aftercare=care))
+    other = replace(song, strips=tuple(level if strip.id == track.id else strip for strip in song.strips))
+    return TreatedSound(other.plan, song_sources(other), (track.id, Tap.BEHIND), track.frames)
 
 
 def _treated(song: SongState, track: StripState) -> TreatedSound | None:

@@ -53,6 +53,13 @@ const { height, redraw } = usePicture(canvas, (g, w, h) => {
   g.lineWidth = 1.6;
   g.stroke();
   g.lineWidth = 1;
+  if (p.behind_db) {
+    trace(p.grid_hz, p.behind_db);
+    g.strokeStyle = colour("ink");
+    g.setLineDash([5, 3]);
+    g.stroke();
+    g.setLineDash([]);
+  }
   drawNumbers(g, w, h, top, x);
 });
 

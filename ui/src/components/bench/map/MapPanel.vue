@@ -38,7 +38,7 @@ const tiles = useTiles(() => redraw());
 const shown = computed<Shown | null>(() => {
   const track = bench.track;
   if (!track || !song.song) return null;
-  const sound = view.mapTreated ? JSON.stringify(bench.sound.moves) : null;
+  const sound = view.mapTreated ? JSON.stringify(bench.sound) : null;
   return { song: song.id, track: track.id, recording: track.audio_sha256, sound, revision: song.song.revision };
 });
 

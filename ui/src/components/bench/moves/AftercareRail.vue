@@ -2,7 +2,7 @@
 /** What comes behind the moves: one line of words until it is opened. */
 import { computed } from "vue";
 import type { Aftercare } from "../../../api/client";
-import { signed } from "../../../lib/notes";
+import { signed, writeHz } from "../../../lib/notes";
 import { useBench } from "../../../stores/bench";
 import { useChanges } from "../../../stores/changes";
 import NumberField from "../../NumberField.vue";
@@ -73,6 +73,7 @@ const ofCompressor = (c: Compressor, f: Knobless) => (f.percent ? 100 : 1) * (c[
 <template>
   <details class="rail" data-test="aftercare">
     <summary>behind: <span>{{ words }}</span></summary>
+    <p v-for="back in bench.profile?.comes_back ?? []" :key="back.frequency_hz" class="back">What was cut at {{ writeHz(back.frequency_hz) }} Hz comes back by {{ back.db.toFixed(1) }} dB behind it (broken line in the profile).</p>
     <div v-for="(c, i) in compressors" :key="i" class="part" role="group" :aria-label="`Compressor ${i + 1}`">
       <header><strong>Compressor</strong><button type="button" class="plain small" @click="dropCompressor(i)">Remove</button></header>
       <div class="fields">
@@ -100,6 +101,7 @@ const ofCompressor = (c: Compressor, f: Knobless) => (f.percent ? 100 : 1) * (c[
 .rail { border-top: 1px solid var(--line); padding-top: 6px; font-size: 12px; }
 summary { cursor: pointer; }
 summary span { color: var(--soft); }
+p.back { margin: 4px 0; color: var(--stand-out); font-size: 11.5px; }
 .part { margin: 7px 0; }
 .part header { display: flex; justify-content: space-between; }
 .fields { display: grid; grid-template-columns: 1fr 1fr; gap: 6px 16px; margin-top: 4px; }
