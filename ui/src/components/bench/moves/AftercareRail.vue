@@ -59,7 +59,7 @@ const setValue = (f: Field, value: number) => save({ [f.part]: { ...care.value[f
 interface Knobless { name: "threshold_db" | "ratio" | "attack_ms" | "release_ms" | "knee_db" | "mix" | "gain_db" | "detector_low_cut_hz"; label: string; unit: string; min: number; max: number; step: number; ratio?: boolean; percent?: boolean; usual: number }
 const COMPRESSOR: readonly Knobless[] = [
   { name: "threshold_db", label: "Threshold", unit: "dB", min: -120, max: 24, step: 0.5, usual: -24 },
-  { name: "ratio", label: "Ratio", unit: "to 1", min: 1.05, max: 100, step: 1.1, ratio: true, usual: 3 },
+  { name: "ratio", label: "Ratio to 1", unit: "", min: 1.05, max: 100, step: 1.1, ratio: true, usual: 3 },
   { name: "attack_ms", label: "Attack", unit: "ms", min: 0.1, max: 1000, step: 1.1, ratio: true, usual: 20 },
   { name: "release_ms", label: "Release", unit: "ms", min: 1, max: 5000, step: 1.1, ratio: true, usual: 120 },
   { name: "knee_db", label: "Knee", unit: "dB", min: 0, max: 24, step: 0.5, usual: 6 },

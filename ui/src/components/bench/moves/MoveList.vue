@@ -75,7 +75,7 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
       <span class="soft">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05">, {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
       <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amount" :min="0" :max="150" :step="5" :digits="0" title="how much all moves act; drag the word, or type" @change="setAmount" />
     </header>
-    <ul v-if="bench.moves.length">
+    <ul v-if="bench.moves.length" class="entries">
       <li v-for="(move, i) in bench.moves" :key="move.id" :class="{ chosen: move.id === bench.chosen, off: !move.enabled }">
         <button type="button" class="square figure" :aria-pressed="move.enabled" :aria-label="`Move ${i + 1} on`" :title="move.enabled ? 'switch off' : 'switch on'" @click="bench.saveMove(move.id, { enabled: !move.enabled })">
           {{ i + 1 }}
@@ -89,7 +89,7 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
       </li>
     </ul>
     <p v-else class="soft none">No moves yet. Sweep with the probe, then press C to cut where the line is.</p>
-    <ElSelect v-model="adding" class="add" size="small" placeholder="Add a move at the line …" aria-label="Add a move" @change="add">
+    <ElSelect v-model="adding" class="add" size="small" placeholder="Add a move at the line …" aria-label="Add a move" popper-class="adds" @change="add">
       <ElOptionGroup label="shapes">
         <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
       </ElOptionGroup>
@@ -120,15 +120,15 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
 header { display: flex; gap: 8px; align-items: baseline; font-size: 12px; white-space: nowrap; }
 header .number { margin-left: auto; flex: none; }
 header :deep(input) { width: 2.4em; min-width: 0; }
-ul { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); }
-li { display: flex; align-items: center; border-bottom: 1px solid var(--line); padding: 0 4px; }
-li.chosen { background: var(--treat-soft); }
-li.off .row { color: var(--soft); text-decoration: line-through; }
+.entries { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); }
+.entries li { display: flex; align-items: center; border-bottom: 1px solid var(--line); padding: 0 4px; }
+.entries li.chosen { background: var(--treat-soft); }
+.entries li.off .row { color: var(--soft); text-decoration: line-through; }
 .square {
   width: 20px; height: 18px; padding: 0; font-size: 11px; font-weight: 600; color: var(--treat); background: var(--panel);
   border: 1.5px solid var(--treat); border-radius: 2px; cursor: pointer; flex: none;
 }
-li.off .square { border-style: dashed; }
+.entries li.off .square { border-style: dashed; }
 .row {
   flex: 1; display: grid; grid-template-columns: 72px 54px 54px 1fr; column-gap: 5px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
   background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
@@ -141,5 +141,4 @@ li.off .square { border-style: dashed; }
 .start { display: flex; flex-direction: column; line-height: 1.2; padding: 3px 0; }
 .start small { color: var(--soft); }
 .phase { display: flex; flex-direction: column; gap: 3px; font-size: 11px; }
-:deep(.el-select-dropdown__item) { height: auto; }
 </style>
