@@ -21,7 +21,7 @@ from sqlalchemy import func, select
 from mivlo.audio.encode import Container, Depth
 from mivlo.config import settings as ours
 from mivlo.core.errors import MivloError
-from mivlo.core.moves import Entry, Shape, StaticMove
+from mivlo.core.moves import DynamicMove, Entry, Key, Shape, StaticMove
 from mivlo.core.units import Floats
 from mivlo.services.backup import restoring, saving
 from mivlo.services.backup.restoring import BadBackup
@@ -124,6 +124,22 @@ def test_a_restored_song_is_the_same_to_the_bit_and_can_be_undone(song: SongStat
         if ended:
             break
     assert ended == 2
+
+
+def test_a_move_listens_to_the_strip_that_was_restored_with_it(song: SongState, tmp_path: Path) -> None:
+    first, second = song.tracks[:2]
+    move = DynamicMove(Shape.BELL, 500.0, -40.0, -6.0, key=Key(source=second.id))
+    with session() as s:
+        made = moves.add_move(s, song.id, first.id, Entry(move=move), None, page=PAGE)
+        moves.change_move(s, song.id, made, None, {"key": {"source": "self"}}, page=PAGE)
+    path = tmp_path / "listening.zip"
+    saving.save([song.id], path)
+    (song_id,) = restoring.restore(path)
+    again = song_state(song_id)
+    assert again.tracks[0].entries[-1].move.listens_to == ()
+    with session() as s:
+        edits.undo(s, song_id, page=PAGE)
+    assert song_state(song_id).tracks[0].entries[-1].move.listens_to == (again.tracks[1].id,)
 
 
 def test_what_is_in_it_is_open(song: SongState, saved: Path) -> None:

@@ -18,14 +18,14 @@ from mivlo.audio.decode import LARGEST_BYTES
 from mivlo.audio.room import check_room
 from mivlo.config import settings
 from mivlo.core.errors import MivloError
-from mivlo.description import sentence
+from mivlo.description import key_document, sentence
 from mivlo.services.backup.documents import MANIFEST, TABLES, KeptOriginal, KeptSong, Manifest, SongDocument
 from mivlo.services.backup.saving import archived_name
 from mivlo.services.recordings.files import originals
 from mivlo.services.song.songs import named
 from mivlo.services.song.state import read_song
 from mivlo.store.database import session
-from mivlo.store.models import Base, Edit, LinkMemberRow, Song, StripRow
+from mivlo.store.models import Base, Edit, LinkMemberRow, MoveRow, Song, StripRow
 from mivlo.store.outages import is_away, is_full
 
 Progress = Callable[[float], None]
@@ -192,6 +192,8 @@ def _values(row: BaseModel, table: type[Base], ids: Ids) -> dict[str, Any]:
     for name, other in _POINTS_TO.items():
         if values.get(name) is not None:
             values[name] = ids[other][values[name]]
+    if table is MoveRow:
+        values["parameters"] = _rekeyed(values["parameters"], ids)
     if table is Edit:
         values["forward"] = [_renumbered(change, ids) for change in values["forward"]]
         values["backward"] = [_renumbered(change, ids) for change in values["backward"]]
@@ -204,7 +206,12 @@ def _renumbered(change: dict[str, Any], ids: Ids) -> dict[str, Any]:
         name: ids[_POINTS_TO[name]][value] if name in _POINTS_TO and value is not None else value
         for name, value in change["values"].items()
     }
-    return {**change, "id": ids[_LOGGED[change["table"]]][change["id"]], "values": inside}
+    return {**change, "id": ids[_LOGGED[change["table"]]][change["id"]], "values": _rekeyed(inside, ids)}
+
+
+def _rekeyed(move: dict[str, Any], ids: Ids) -> dict[str, Any]:
+    """Values of a move with the new number of the strip that it listens to; nobody's where that is not in the song."""
+    return key_document(move, lambda source: ids["strips"].get(source, 0))
 
 
 def _free_name(open_session: Session, name: str) -> str:
