@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +12,7 @@ import jsonschema_rs
 import numpy as np
 import pytest
 import soundfile
+from scipy import signal
 
 from tests.web.server import send_file, wait_for_task
 
@@ -158,3 +161,24 @@ def test_what_comes_back_behind_a_compressor_is_said(two: tuple[str, list[int]])
         lift = np.array(told["behind_db"]) - told["treated_db"]
         heard = np.array(told["treated_db"]) > max(told["treated_db"]) - 50
         assert db == pytest.approx(lift[at] - np.median(lift[heard]), abs=0.2)
+
+
+def test_static_moves_can_be_taken_along_as_filters(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    for move in (
+        {"frequency_hz": 412.0, "q": 6.0, "gain_db": -6.0},
+        {"frequency_hz": 3_000.0, "q": 2.0, "gain_db": 4.0},
+    ):
+        httpx.post(f"{base}/tracks/{first}/moves", json={"shape": "bell", **move})
+    rows = list(csv.DictReader(io.StringIO(httpx.get(f"{base}/tracks/{first}/sections.csv").text)))
+    sections = np.array([[float(row[name]) for name in ("b0", "b1", "b2", "a0", "a1", "a2")] for row in rows])
+    hz = np.geomspace(30, 20_000, 60)
+    wanted = np.abs(signal.sosfreqz(sections, hz, fs=48_000)[1])
+    for phase in ("minimum", "linear"):
+        answer = httpx.get(f"{base}/tracks/{first}/impulse.wav", params={"phase": phase})
+        impulse, rate = soundfile.read(io.BytesIO(answer.content))
+        assert rate == 48_000
+        error = 20 * np.log10(np.abs(signal.freqz(impulse, worN=hz, fs=rate)[1]) / wanted)
+        assert np.max(np.abs(error)) < 0.1
+        assert (np.argmax(np.abs(impulse)) == len(impulse) // 2) == (phase == "linear")
+    assert httpx.get(f"{base}/tracks/{first}/impulse.wav", params={"phase": "analogue"}).status_code in (400, 422)

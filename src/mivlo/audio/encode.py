@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 from enum import StrEnum
 from pathlib import Path
@@ -29,6 +30,13 @@ class Container(StrEnum):
 
 _SUBTYPES = {Depth.BITS_16: "PCM_16", Depth.BITS_24: "PCM_24", Depth.FLOAT_32: "FLOAT"}
 _DITHER_SEED = 20_813  # fixed, so that the same export gives the same bytes
+
+
+def sound_bytes(samples: npt.ArrayLike, sample_rate: int) -> bytes:
+    """A short sound as a WAV file of 32 bit float, in memory."""
+    out = io.BytesIO()
+    soundfile.write(out, np.asarray(samples, dtype=np.float32), sample_rate, format="WAV", subtype="FLOAT")
+    return out.getvalue()
 
 
 class SoundWriter:

@@ -17,6 +17,7 @@ import numpy as np
 from scipy import fft
 
 from mivlo.core.filters import SectionKind, analogue_response, response
+from mivlo.core.kernels import run_steady
 from mivlo.core.moves import StaticMove, plan_sections, treatment_sections
 from mivlo.core.units import Floats
 
@@ -56,6 +57,17 @@ def linear_taps(moves: tuple[StaticMove, ...], sample_rate: float, least: int = 
     out[-fade:] *= edge[::-1]
     out.flags.writeable = False
     return out
+
+
+def minimum_impulse(moves: Sequence[StaticMove], sample_rate: float) -> Floats:
+    """Impulse response of the moves as they are, of minimum phase: (m,), to where it stays below -180 dB."""
+    out = np.zeros((LONGEST_TAPS + 1, 1))
+    out[0] = 1.0
+    sections = treatment_sections(moves, sample_rate=sample_rate)
+    coefs = np.ascontiguousarray(sections[:, [0, 1, 2, 4, 5]])
+    run_steady(out, coefs, np.zeros((len(coefs), 1, 4)))
+    heard = np.flatnonzero(np.abs(out[:, 0]) > 1e-9)
+    return np.asarray(out[: int(heard[-1]) + 1 if len(heard) else 1, 0])
 
 
 def rings_before_s(taps: Floats, sample_rate: float, *, below_db: float = -40.0) -> float:

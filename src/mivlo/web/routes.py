@@ -18,13 +18,14 @@ from mivlo.audio.originals import Upload
 from mivlo.core import spectra
 from mivlo.core.errors import BadAudio
 from mivlo.core.making.starts import STARTS
+from mivlo.core.moves import Phase
 from mivlo.description import read_entry
 from mivlo.jobs import queue
 from mivlo.jobs.running import look_again
 from mivlo.services.backup import restoring, saving
 from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
-from mivlo.services.handover import exporting, sheets
+from mivlo.services.handover import exporting, filters, sheets
 from mivlo.services.making import starting
 from mivlo.services.making.alike import Spot, more_like
 from mivlo.services.making.levels import move_levels
@@ -500,6 +501,22 @@ def track_sheet(song_id: Id, track_id: Id) -> JSONResponse:
     song = _song(song_id)
     strip = song.strip(track_id)
     return JSONResponse(sheets.sheet_document(sheets.strip_sheet(song, strip)))
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/impulse.wav", response_class=Response)
+def impulse(song_id: Id, track_id: Id, phase: Phase = Phase.MINIMUM) -> Response:
+    """The impulse response of a strip's static moves, of minimum or linear phase."""
+    song = _song(song_id)
+    made = filters.impulse_wav(song.strip(track_id), song.sample_rate, phase)
+    return Response(made, media_type="audio/wav")
+
+
+@api.get("/songs/{song_id}/tracks/{track_id}/sections.csv", response_class=PlainTextResponse)
+def sections(song_id: Id, track_id: Id) -> Response:
+    """The second-order sections of a strip's static moves."""
+    song = _song(song_id)
+    made = filters.sections_csv(song.strip(track_id), song.sample_rate)
+    return Response(made, media_type="text/csv; charset=utf-8")
 
 
 @api.get("/songs/{song_id}/sheet.csv", response_class=PlainTextResponse)

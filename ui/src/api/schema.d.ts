@@ -769,6 +769,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/tracks/{track_id}/impulse.wav": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Impulse
+         * @description The impulse response of a strip's static moves, of minimum or linear phase.
+         */
+        get: operations["impulse_api_songs__song_id__tracks__track_id__impulse_wav_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/sections.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sections
+         * @description The second-order sections of a strip's static moves.
+         */
+        get: operations["sections_api_songs__song_id__tracks__track_id__sections_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/sheet.csv": {
         parameters: {
             query?: never;
@@ -4178,6 +4218,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sheet"] | components["schemas"]["Sheet2"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    impulse_api_songs__song_id__tracks__track_id__impulse_wav_get: {
+        parameters: {
+            query?: {
+                phase?: components["schemas"]["Phase"];
+            };
+            header?: never;
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    sections_api_songs__song_id__tracks__track_id__sections_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             /** @description Validation Error */

@@ -65,6 +65,7 @@ const PHASES = [
 ] as const;
 type Phase = (typeof PHASES)[number]["value"];
 const setPhase = (phase: Phase) => bench.track && void changes.changeTrack(bench.track.id, { phase });
+const files = computed(() => `/api/songs/${song.id}/tracks/${bench.trackId}`);
 const before = computed(() => bench.track?.rings_before_ms ?? 0);
 </script>
 
@@ -111,6 +112,10 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
         rings {{ before.toFixed(0) }} ms before a hit<template v-if="before > 20"> · on drums rather use minimum</template>; moves that listen keep their own phase
       </span>
     </label>
+    <p v-if="bench.moves.some((m) => m.mode === 'static')" class="files soft">
+      static moves as <a :href="`${files}/impulse.wav?phase=${bench.track?.phase === 'linear' ? 'linear' : 'minimum'}`" download="impulse.wav">impulse response</a>,
+      <a :href="`${files}/sections.csv`" download="sections.csv">sections</a>
+    </p>
     <AftercareRail />
   </section>
 </template>
@@ -140,5 +145,6 @@ header :deep(input) { width: 2.4em; min-width: 0; }
 .soft { color: var(--soft); }
 .start { display: flex; flex-direction: column; line-height: 1.2; padding: 3px 0; }
 .start small { color: var(--soft); }
+p.files { margin: 0; font-size: 11px; }
 .phase { display: flex; flex-direction: column; gap: 3px; font-size: 11px; }
 </style>
