@@ -156,6 +156,7 @@ def test_what_comes_back_behind_a_compressor_is_said(two: tuple[str, list[int]])
     told = httpx.get(profile, timeout=30).json()
     assert len(told["behind_db"]) == len(told["treated_db"])
     assert np.max(np.abs(np.array(told["behind_db"]) - told["treated_db"])) > 3.0
+    assert [back["frequency_hz"] for back in told["comes_back"]] == [pytest.approx(loudest, abs=0.1)]
     for hz, db in ((back["frequency_hz"], back["db"]) for back in told["comes_back"]):
         at = int(np.argmin(np.abs(np.log(np.array(told["grid_hz"]) / hz))))
         lift = np.array(told["behind_db"]) - told["treated_db"]
