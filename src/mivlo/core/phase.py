@@ -33,6 +33,16 @@ _MOST_CORRECTED = 4.0
 _GRID = 1 << 18
 
 
+@lru_cache(maxsize=8)
+def _without_phase(moves: tuple[StaticMove, ...], sample_rate: float) -> tuple[Floats, Floats, float]:
+    """From its middle on, the impulse that has the magnitude of the moves; what is left out from each frame on; and
+    the lowest magnitude. One is asked for several numbers of taps."""
+    hz = fft.rfftfreq(_GRID, 1.0 / sample_rate)
+    magnitude = np.abs(response(treatment_sections(moves, sample_rate=sample_rate), hz, sample_rate=sample_rate))
+    half = fft.irfft(magnitude, _GRID)[: _GRID // 2]
+    return half, 2.0 * np.cumsum(np.abs(half[::-1]))[::-1], float(magnitude.min())
+
+
 @lru_cache(maxsize=64)
 def linear_taps(moves: tuple[StaticMove, ...], sample_rate: float, least: int = SHORTEST_TAPS) -> Floats:
     """Taps of linear phase with the magnitude of the moves: (m,), m odd, the middle one at (m - 1) / 2.
@@ -40,12 +50,8 @@ def linear_taps(moves: tuple[StaticMove, ...], sample_rate: float, least: int = 
     As many as it takes to meet the curve within ERROR_DB where it is above LOWEST_DB, at least `least` and at most
     LONGEST_TAPS. A curve is missed by no more than the sum of what is left out.
     """
-    hz = fft.rfftfreq(_GRID, 1.0 / sample_rate)
-    magnitude = np.abs(response(treatment_sections(moves, sample_rate=sample_rate), hz, sample_rate=sample_rate))
-    whole = fft.irfft(magnitude, _GRID)
-    half = whole[: _GRID // 2]
-    left_out = 2.0 * np.cumsum(np.abs(half[::-1]))[::-1]
-    allowed = max(float(magnitude.min()), 10.0 ** (LOWEST_DB / 20.0)) * (10.0 ** (ERROR_DB / 20.0) - 1.0)
+    half, left_out, lowest = _without_phase(moves, sample_rate)
+    allowed = max(lowest, 10.0 ** (LOWEST_DB / 20.0)) * (10.0 ** (ERROR_DB / 20.0) - 1.0)
     taps = least
     while taps < LONGEST_TAPS and left_out[(taps + 1) // 2] > 0.8 * allowed:
         taps = 2 * taps + 1
@@ -108,7 +114,7 @@ def analogue_taps(moves: tuple[StaticMove, ...], sample_rate: float) -> Floats:
     wanted = prototype_response(moves, at)
     usable = np.abs(digital) > 1e-6
     ratio = np.where(usable, wanted / np.where(usable, digital, 1.0), 1.0)
-    size_db = np.clip(np.abs(ratio), 1.0 / _MOST_CORRECTED, _MOST_CORRECTED)
+    height = np.clip(np.abs(ratio), 1.0 / _MOST_CORRECTED, _MOST_CORRECTED)
     phase = np.unwrap(np.angle(ratio))
     last = len(at) - 1
     ending = math.pi * round(phase[last] / math.pi)  # half of the rate has to be real
@@ -116,7 +122,7 @@ def analogue_taps(moves: tuple[StaticMove, ...], sample_rate: float) -> Floats:
     way = share * share * (3.0 - 2.0 * share)
     slope = phase[last] - phase[last - 1]
     tail = phase[last] + slope * np.arange(1, len(share) + 1)
-    target = np.concatenate([size_db * np.exp(1j * phase), size_db[last] * np.exp(1j * (tail + (ending - tail) * way))])
+    target = np.concatenate([height * np.exp(1j * phase), height[last] * np.exp(1j * (tail + (ending - tail) * way))])
     whole = fft.irfft(target, size)
     arm = CORRECTION_TAPS // 2
     out = np.concatenate([whole[-arm:], whole[: arm + 1]]) * np.kaiser(CORRECTION_TAPS, 5.0)

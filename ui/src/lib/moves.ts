@@ -1,6 +1,7 @@
 /** Words and geometry of moves. What a move does to the sound is computed by the server. */
 
 import type { components } from "../api/schema";
+import { signed } from "./notes";
 
 type Told = components["schemas"]["TrackOut"]["moves"][number];
 type Keys<T> = T extends unknown ? keyof T : never;
@@ -50,10 +51,9 @@ export function nameOf(move: Move): string {
 
 /** A figure for what it does: its gain, or how far it moves. */
 export function gainWords(move: Move): string {
-  const signed = (db: number) => `${db < 0 ? "\u2212" : "+"}${Math.abs(db).toFixed(1)}`;
-  if (isAdaptive(move)) return `${signed(move.most_db ?? 0)} dB`;
-  if (isDynamic(move)) return `${signed(furthestOf(move))} dB`;
-  return hasGain(shapeOf(move)) ? `${signed(move.gain_db ?? 0)} dB` : "";
+  if (isAdaptive(move)) return `${signed(move.most_db ?? 0, 1)} dB`;
+  if (isDynamic(move)) return `${signed(furthestOf(move), 1)} dB`;
+  return hasGain(shapeOf(move)) ? `${signed(move.gain_db ?? 0, 1)} dB` : "";
 }
 
 export const shapeLabel = (shape: Shape) => SHAPES.find((s) => s.value === shape)?.label ?? shape;

@@ -61,12 +61,15 @@ export const useBench = defineStore("bench", () => {
 
   // --- moves ---
 
-  async function add(values: NewMove): Promise<void> {
+  /** What is new on the track is chosen then. */
+  async function added(make: (trackId: number) => Promise<boolean>): Promise<void> {
     if (!track.value) return;
     const known = new Set(track.value.moves.map((m) => m.id));
-    if (await changes.addMove(track.value.id, values)) {
-      chosen.value = track.value?.moves.find((m) => !known.has(m.id))?.id ?? null;
-    }
+    if (await make(track.value.id)) chosen.value = track.value?.moves.find((m) => !known.has(m.id))?.id ?? null;
+  }
+
+  async function add(values: NewMove): Promise<void> {
+    await added((id) => changes.addMove(id, values));
   }
 
   /** The pinned-down spot becomes a cut, wider than the probe. */
@@ -89,11 +92,8 @@ export const useBench = defineStore("bench", () => {
 
   /** A ready start: moves that listen, their thresholds fitted to the passage. It stands at the line where it can. */
   async function addStart(name: StartName, key: number | null = null): Promise<void> {
-    if (!track.value) return;
-    const known = new Set(track.value.moves.map((m) => m.id));
-    if (await changes.addStart(track.value.id, { name, key, frequency_hz: probe.line === null ? null : Number(probe.line.toFixed(2)) })) {
-      chosen.value = track.value?.moves.find((m) => !known.has(m.id))?.id ?? null;
-    }
+    const frequency_hz = probe.line === null ? null : Number(probe.line.toFixed(2));
+    await added((id) => changes.addStart(id, { name, key, frequency_hz }));
   }
 
   function previewMove(id: number, values: Partial<Move>): void {

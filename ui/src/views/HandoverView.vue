@@ -115,7 +115,7 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
                 <td class="figure">{{ gainWords(move).replace(" dB", "") }}</td>
                 <td class="figure">{{ hasQ(move) ? qualityOf(move).toFixed(2) : "" }}</td>
                 <td class="figure">{{ hasQ(move) && hasOctaves(shapeOf(move)) ? octavesOfQ(qualityOf(move)).toFixed(2) : "" }}</td>
-                <td class="figure">{{ hasSlope(shapeOf(move)) ? (move).slope_db_per_octave : "" }}</td>
+                <td class="figure">{{ hasSlope(shapeOf(move)) ? move.slope_db_per_octave : "" }}</td>
               </tr>
             </template>
           </tbody>

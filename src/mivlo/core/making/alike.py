@@ -47,38 +47,57 @@ def find_alike(
     from_s: float,
     to_s: float,
     least: float = LEAST_ALIKE,
-    template: npt.ArrayLike | None = None,
+    patch: Floats | None = None,
 ) -> list[Moment]:
     """All moments of a sound (n, channels) that are like the spot between two frequencies and two times, in order.
 
-    template : the sound that the spot is taken from, where it is another one (of the same rate).
+    patch : of the spot (`patch_of`), where it lies in another sound (of the same rate).
 
     Raises
     ------
     InvalidValue : the spot is no stretch of the sound, or too short or too long.
     """
+    _check(sample_rate, from_hz, to_hz, from_s, to_s)
+    levels = _levels(np.asarray(sound), sample_rate, from_hz, to_hz)
+    if patch is None:
+        patch = _cut_out(levels, from_s, to_s)
+    score, loud = _scores(levels, patch, _inside(from_hz, to_hz, levels.shape[1], sample_rate))
+    out: list[Moment] = []
+    lead = round(from_s / HOP_S) - _first(from_s)
+    for at in _peaks(score, len(patch), least):
+        if loud[at] > LEAST_LEVEL_DB:
+            start = (at + lead) * HOP_S
+            out.append(Moment(round(start, 3), round(start + to_s - from_s, 3), round(float(score[at]), 3)))
+    return out
+
+
+def patch_of(
+    sound: npt.ArrayLike, *, sample_rate: float, from_hz: float, to_hz: float, from_s: float, to_s: float
+) -> Floats:
+    """A spot of a sound, to be looked for in others. InvalidValue as for `find_alike`."""
+    _check(sample_rate, from_hz, to_hz, from_s, to_s)
+    return _cut_out(_levels(np.asarray(sound), sample_rate, from_hz, to_hz), from_s, to_s)
+
+
+def _check(sample_rate: float, from_hz: float, to_hz: float, from_s: float, to_s: float) -> None:
     if not 0.0 < from_hz < to_hz <= 0.49 * sample_rate:
         raise InvalidValue("to_hz", to_hz, "a spot has to lie within what the recording can hold")
     if len(_grid(from_hz, to_hz, sample_rate)) < 3:
         raise InvalidValue("to_hz", to_hz, "a spot has to reach above 40 Hz")
     if not SHORTEST_S <= to_s - from_s <= LONGEST_S:
         raise InvalidValue("to_s", to_s, f"a spot lasts {SHORTEST_S:g} to {LONGEST_S:g} s")
-    levels = _levels(np.asarray(sound), sample_rate, from_hz, to_hz)
-    known = levels if template is None else _levels(np.asarray(template), sample_rate, from_hz, to_hz)
-    first, last = round((from_s - BEFORE_S) / HOP_S), round((to_s + BEFORE_S) / HOP_S)
-    first = max(first, 0)
-    if last > len(known):
+
+
+def _first(from_s: float) -> int:
+    """The frame at which a patch begins: a little before its spot."""
+    return max(0, round((from_s - BEFORE_S) / HOP_S))
+
+
+def _cut_out(levels: Floats, from_s: float, to_s: float) -> Floats:
+    last = round((to_s + BEFORE_S) / HOP_S)
+    if last > len(levels):
         raise InvalidValue("to_s", to_s, "the recording ends before")
-    patch = known[first:last]
-    score, loud = _scores(levels, patch, _inside(from_hz, to_hz, levels.shape[1], sample_rate))
-    reach = len(patch)
-    out: list[Moment] = []
-    lead = round(from_s / HOP_S) - first
-    for at in _peaks(score, reach, least):
-        if loud[at] > LEAST_LEVEL_DB:
-            start = (at + lead) * HOP_S
-            out.append(Moment(round(start, 3), round(start + to_s - from_s, 3), round(float(score[at]), 3)))
-    return out
+    return levels[_first(from_s) : last]
 
 
 def _grid(from_hz: float, to_hz: float, sample_rate: float) -> Floats:

@@ -11,7 +11,7 @@ from annotated_types import Interval, MaxLen, Unit
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves.bounds import Hertz, check
 from mivlo.core.moves.dynamic import AttackMs, ReleaseMs, Share
-from mivlo.core.moves.key import OWN, Key
+from mivlo.core.moves.key import OWN, Key, Keyed
 
 MOST_WEIGHTS = 64
 DEEPEST_DB = -36.0
@@ -24,7 +24,7 @@ Weight = tuple[Hertz, Factor]
 
 
 @dataclass(frozen=True, slots=True)
-class AdaptiveMove:
+class AdaptiveMove(Keyed):
     """A cut that follows whatever stands out.
 
     Parameters
@@ -72,25 +72,10 @@ class AdaptiveMove:
         return float((self.from_hz * self.to_hz) ** 0.5)
 
     @property
-    def absent(self) -> tuple[str, ...]:
-        """Fields that mean nothing: none."""
-        return ()
-
-    @property
     def implied(self) -> tuple[str, ...]:
         """Fields that only say what goes without saying."""
         usual = type(self)(self.from_hz, self.to_hz)
         return tuple(name for name in ("weights", "key") if getattr(self, name) == getattr(usual, name))
-
-    @property
-    def needed(self) -> tuple[str, ...]:
-        """Fields that a document must give, though the type has a default: none."""
-        return ()
-
-    @property
-    def listens_to(self) -> tuple[int, ...]:
-        """The strip whose sound it needs beside its own."""
-        return self.key.listens_to
 
     @property
     def gathers(self) -> bool:

@@ -10,7 +10,7 @@ from annotated_types import Interval, Unit
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves.bounds import GREATEST_GAIN_DB, GainDb, Hertz, Quality, check
-from mivlo.core.moves.key import OWN, Key
+from mivlo.core.moves.key import OWN, Key, Keyed
 from mivlo.core.moves.static import BUTTERWORTH_Q, Shape, StaticMove
 from mivlo.core.units import q_to_octaves
 
@@ -52,7 +52,7 @@ class ThresholdOf(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class DynamicMove:
+class DynamicMove(Keyed):
     """A filter whose gain follows the level of a key.
 
     Parameters
@@ -108,26 +108,11 @@ class DynamicMove:
         return q_to_octaves(self.q)
 
     @property
-    def absent(self) -> tuple[str, ...]:
-        """Fields that mean nothing: none."""
-        return ()
-
-    @property
     def implied(self) -> tuple[str, ...]:
         """Fields that only say what goes without saying."""
         usual = type(self)(self.shape, self.frequency_hz, self.threshold_db, self.range_db)
         own = (name for name in _OPTIONAL if getattr(self, name) == getattr(usual, name))
         return tuple(own)
-
-    @property
-    def needed(self) -> tuple[str, ...]:
-        """Fields that a document must give, though the type has a default: none."""
-        return ()
-
-    @property
-    def listens_to(self) -> tuple[int, ...]:
-        """The strip whose sound it needs beside its own."""
-        return self.key.listens_to
 
     @property
     def gathers(self) -> bool:

@@ -58,5 +58,27 @@ class Key:
         return () if self.source == SELF else (int(self.source),)
 
 
+class Keyed:
+    """What kinds of moves have in common that listen to a key."""
+
+    __slots__ = ()
+    key: Key
+
+    @property
+    def absent(self) -> tuple[str, ...]:
+        """Fields that mean nothing: none."""
+        return ()
+
+    @property
+    def needed(self) -> tuple[str, ...]:
+        """Fields that a document must give, though the type has a default: none."""
+        return ()
+
+    @property
+    def listens_to(self) -> tuple[int, ...]:
+        """The strip whose sound it needs beside its own."""
+        return self.key.listens_to
+
+
 OWN = Key()
 """Listens to what reaches the move, in the move's own band."""

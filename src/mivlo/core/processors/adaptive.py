@@ -19,7 +19,8 @@ from scipy import fft
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves import AdaptiveMove
 from mivlo.core.processors.adaptive_kernel import gains_of, overlap_add
-from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Step, checked_block
+from mivlo.core.processors.memory import STEP_FORGOTTEN
+from mivlo.core.processors.protocol import GLIDE_S, Keys, Step, checked_block
 from mivlo.core.units import Floats, positive
 
 WINDOW_S = 2048 / 48_000
@@ -31,7 +32,6 @@ AVERAGES_S = (0.025, 0.5)
 """Power is averaged over these times, and each is compared: in the longer, gliding partials fill the gaps between them,
 so that what is narrow and stays where it is can be told from them."""
 _AT_ONCE = 32
-_ALL_OF_A_STEP = math.log(36.0 * math.log(10.0) / 20.0 / FORGOTTEN)
 
 
 def window_frames(rate: float) -> int:
@@ -90,7 +90,6 @@ def _weights(move: AdaptiveMove, octaves: Floats) -> Floats:
 class _Memory:
     """All that the processor remembers."""
 
-    position: int
     pending: Floats
     pending_key: Floats
     history: Floats
@@ -154,7 +153,7 @@ class AdaptiveProcessor:
     def _empty(self) -> _Memory:
         n, ch = self.latency, self.channels
         return _Memory(
-            0, np.zeros((0, ch)), np.zeros((0, 1)), np.zeros((n - self.hop, ch)), np.zeros((n - self.hop, 1)),
+            np.zeros((0, ch)), np.zeros((0, 1)), np.zeros((n - self.hop, ch)), np.zeros((n - self.hop, 1)),
             np.zeros((n - self.hop, ch)), np.zeros((self.hop, ch)), np.zeros((len(AVERAGES_S), n // 2 + 1)),
             np.zeros(len(self._grid.hz)), 1.0 if self._step.enabled else 0.0,
         )  # fmt: skip
@@ -170,7 +169,7 @@ class AdaptiveProcessor:
         if not self._step.enabled and not self.gliding:
             return self.latency / self.sample_rate
         slowest = max(self._move.attack_ms, self._move.release_ms) * 1e-3
-        return 2.0 * self.latency / self.sample_rate + _ALL_OF_A_STEP * (slowest + AVERAGES_S[-1])
+        return 2.0 * self.latency / self.sample_rate + STEP_FORGOTTEN * (slowest + AVERAGES_S[-1])
 
     def aim(self, steps: Sequence[Step], *, glide: bool = True) -> None:
         """Take new values; cuts go there by their own times."""
@@ -219,16 +218,14 @@ class AdaptiveProcessor:
         memory.pending_key = memory.pending_key[hops * self.hop :]
         out = np.concatenate(made)
         x[:], memory.ready = out[:count], out[count:]
-        memory.position += count
 
     def _windows(self, start: int, stop: int, listens: bool, rows: list[Floats] | None) -> Floats:
         """Treat the hops of what is pending from start to stop: what is done of them."""
         memory, n, hop = self._memory, self.latency, self.hop
-        whole = np.concatenate([memory.history, memory.pending[start:stop]])
-        memory.history = whole[len(whole) - (n - hop) :]
-        views = np.lib.stride_tricks.sliding_window_view(whole, n, axis=0)[::hop]  # (k, channels, n)
-        spectra = fft.rfft(views * self._window, axis=2)
-        heard = self._key_spectra(start, stop) if listens else spectra
+        spectra, memory.history = self._spectra(memory.history, memory.pending[start:stop])
+        heard = spectra
+        if listens:
+            heard, memory.key_history = self._spectra(memory.key_history, memory.pending_key[start:stop])
         gains = np.empty((len(spectra), n // 2 + 1))
         told = np.empty((len(spectra) if rows is not None else 0, len(self._grid.hz)))
         self._follow(heard, gains, told)
@@ -240,12 +237,12 @@ class AdaptiveProcessor:
         overlap_add(pieces, memory.tail, out, hop)
         return out
 
-    def _key_spectra(self, start: int, stop: int) -> npt.NDArray[np.complex128]:
-        memory, n, hop = self._memory, self.latency, self.hop
-        whole = np.concatenate([memory.key_history, memory.pending_key[start:stop]])
-        memory.key_history = whole[len(whole) - (n - hop) :]
-        views = np.lib.stride_tricks.sliding_window_view(whole, n, axis=0)[::hop]
-        return np.asarray(fft.rfft(views * self._window, axis=2))
+    def _spectra(self, history: Floats, new: Floats) -> tuple[npt.NDArray[np.complex128], Floats]:
+        """Spectra of the windows that end in what is new, (k, channels, bins), and the history for the next ones."""
+        n, hop = self.latency, self.hop
+        whole = np.concatenate([history, new])
+        views = np.lib.stride_tricks.sliding_window_view(whole, n, axis=0)[::hop]  # (k, channels, n)
+        return np.asarray(fft.rfft(views * self._window, axis=2)), whole[len(whole) - (n - hop) :]
 
     def _follow(self, spectra: npt.NDArray[np.complex128], gains: Floats, told: Floats) -> None:
         """Gains of all bins for the next windows, of what is listened to."""

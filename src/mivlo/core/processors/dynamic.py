@@ -16,16 +16,12 @@ from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import SectionKind
 from mivlo.core.moves import Acts, Compressor, Detector, DynamicMove, ThresholdOf
 from mivlo.core.processors.dynamic_kernel import CELL, NUMBERS, RANGE, run_dynamic
-from mivlo.core.processors.listening import SECTIONS, TOTAL_S, listening_values, reading_of_all
-from mivlo.core.processors.memory import forgotten_after_s
+from mivlo.core.processors.listening import NOTHING, SECTIONS, TOTAL_S, listening_values, reading_of_all
+from mivlo.core.processors.memory import STEP_FORGOTTEN, forgotten_after_s
 from mivlo.core.processors.moving import design, moving_table
 from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Step, checked_block
 from mivlo.core.units import Floats, positive
 
-_GRID = CELL
-"""Frames in which values stand still while they glide."""
-_ALL_OF_A_STEP = math.log(36.0 * math.log(10.0) / 20.0 / FORGOTTEN)
-"""Time constants after which a gain in dB has forgotten where it was."""
 _NO_TRACE = np.zeros((0, 1, 2))
 
 
@@ -55,7 +51,7 @@ def voice_of(move: DynamicMove, rate: float) -> Voice:
     )
     sections, read = listening_values(move, rate)
     slowest = max(move.attack_ms, move.release_ms) * 1e-3 + (TOTAL_S if of_strip else 0.0)
-    remembers = move.hold_ms * 1e-3 + _ALL_OF_A_STEP * slowest
+    remembers = move.hold_ms * 1e-3 + STEP_FORGOTTEN * slowest
     return Voice(numbers, sections, read, moving_table(move, rate), move.listens_to, remembers)
 
 
@@ -252,7 +248,7 @@ class DynamicProcessor:
             while at < len(x):
                 stop = len(x)
                 if slot.moving:
-                    stop = min(stop, at + _GRID - (self._position + at) % _GRID)
+                    stop = min(stop, at + CELL - (self._position + at) % CELL)
                 trace = _NO_TRACE
                 if traces is not None:
                     trace = traces[i][_cells(self._position + at) - _cells(self._position) :]
@@ -325,13 +321,13 @@ _COMPRESSOR_POINTS = 241
 def compressor_voice(value: Compressor, rate: float) -> Voice:
     """A compressor as the kernel takes it."""
     numbers = numbers_of(value, rate, range_db=-_COMPRESSED_DB, hold_ms=0.0, below=False, of_strip=False)
-    low_cut = max(value.detector_low_cut_hz, 1.0)
-    sections = np.array([design(SectionKind.LOW_CUT_2, low_cut, math.sqrt(0.5), 0.0, rate), [1.0, 0.0, 0.0, 0.0, 0.0]])
-    if value.detector_low_cut_hz == 0.0:
-        sections[0] = sections[1]
+    sections = np.array([NOTHING, NOTHING])
+    if value.detector_low_cut_hz > 0.0:
+        low_cut = max(value.detector_low_cut_hz, 1.0)
+        sections[0] = design(SectionKind.LOW_CUT_2, low_cut, math.sqrt(0.5), 0.0, rate)
     table = np.zeros((_COMPRESSOR_POINTS, 6))
     table[:, 3] = 10.0 ** ((value.gain_db - _COMPRESSED_DB * np.linspace(0.0, 1.0, _COMPRESSOR_POINTS)) / 20.0)
-    remembers = _ALL_OF_A_STEP * max(value.attack_ms, value.release_ms) * 1e-3
+    remembers = STEP_FORGOTTEN * max(value.attack_ms, value.release_ms) * 1e-3
     return Voice(numbers, sections, reading_of_all(rate), table, (), remembers, value.mix)
 
 

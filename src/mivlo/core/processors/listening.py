@@ -28,7 +28,8 @@ TOTAL_S, TOTAL_RISE_S = 0.1, 0.01
 _SPLIT = 1.0 + math.sqrt(2.0)
 _AVERAGE_PERIODS = 0.5
 _LONGEST_AVERAGE_S = 0.005
-_NOTHING = np.array([1.0, 0.0, 0.0, 0.0, 0.0])
+NOTHING = np.array([1.0, 0.0, 0.0, 0.0, 0.0])
+"""A section that does nothing."""
 
 
 def key_band(key: Key, move: DynamicMove) -> tuple[KeyShape | Shape, float, float]:
@@ -56,7 +57,7 @@ def band_sections(shape: KeyShape | Shape, frequency_hz: float, q: float, rate: 
         rows = [design(kind, frequency_hz, one, 0.0, rate) for one in butterworth_qualities(order)]
         centre = frequency_hz / 4.0 if low else frequency_hz * 4.0
     centre = min(centre, top)
-    sections = np.array(rows + [_NOTHING] * (SECTIONS - len(rows)))
+    sections = np.array(rows + [NOTHING] * (SECTIONS - len(rows)))
     whole = np.insert(sections, 3, 1.0, axis=1)
     sections[0, :3] /= abs(response(whole, [centre], sample_rate=rate)[0])
     sections.flags.writeable = False

@@ -9,6 +9,8 @@ import numpy as np
 from mivlo.core.processors.protocol import FORGOTTEN
 from mivlo.core.units import Floats
 
+STEP_FORGOTTEN = math.log(36.0 * math.log(10.0) / 20.0 / FORGOTTEN)
+"""Time constants after which a gain that follows in dB, by 36 dB at the most, has forgotten where it was."""
 _LONGEST_RADIUS = 1.0 - 1e-9
 
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.making.alike import LONGEST_S, SHORTEST_S, find_alike
+from mivlo.core.making.alike import LONGEST_S, SHORTEST_S, find_alike, patch_of
 from mivlo.services.recordings.files import recordings
-from mivlo.services.song.state import SongState, StripState, read_song
+from mivlo.services.song.state import read_song
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,18 +39,12 @@ def more_like(session: Session, song_id: int, track_id: int, spot: Spot, *, ever
     if not SHORTEST_S <= spot.to_s - spot.from_s <= LONGEST_S:
         raise InvalidValue("to_s", spot.to_s, f"mark {SHORTEST_S:g} to {LONGEST_S:g} s of it")
     session.rollback()  # what follows takes a while and needs no connection
-    found: list[AlikeMoment] = []
-    for track in song.tracks if everywhere else (here,):
-        found += _in(song, here, track, spot)
-    return sorted(found, key=lambda m: (m.track_id != track_id, m.track_id, m.from_s))
-
-
-def _in(song: SongState, here: StripState, track: StripState, spot: Spot) -> list[AlikeMoment]:
+    where = {"from_hz": spot.from_hz, "to_hz": spot.to_hz, "from_s": spot.from_s, "to_s": spot.to_s}
     rate = song.sample_rate
-    sound = recordings().samples(track.recording, rate)
-    other = None if track.id == here.id else recordings().samples(here.recording, rate)
-    moments = find_alike(
-        sound, sample_rate=rate, from_hz=spot.from_hz, to_hz=spot.to_hz, from_s=spot.from_s, to_s=spot.to_s,
-        template=other,
-    )  # fmt: skip
-    return [AlikeMoment(track.id, m.from_s, m.to_s, m.strength) for m in moments]
+    patch = patch_of(recordings().samples(here.recording, rate), sample_rate=rate, **where) if everywhere else None
+    found = [
+        AlikeMoment(track.id, m.from_s, m.to_s, m.strength)
+        for track in (song.tracks if everywhere else (here,))
+        for m in find_alike(recordings().samples(track.recording, rate), sample_rate=rate, patch=patch, **where)
+    ]
+    return sorted(found, key=lambda m: (m.track_id != track_id, m.track_id, m.from_s))

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import takewhile
 
 import numpy as np
 
 from mivlo.core.graph import Tap, TreatedSound, compile
 from mivlo.core.graph.streams import part_of
 from mivlo.core.making.thresholds import Trace, trace
-from mivlo.core.moves import Channels, DynamicMove, Entry
+from mivlo.core.moves import DynamicMove, Entry
 from mivlo.core.units import Floats
 from mivlo.services.recordings.importing import song_sources
 from mivlo.services.song.state import SongState, StripState
@@ -28,16 +29,14 @@ def span_of(song: SongState, from_s: float | None = None, to_s: float | None = N
     return first, min(last, first + round(LONGEST_S * song.sample_rate))
 
 
-def reaching(song: SongState, strip: StripState, entry: Entry | None, first: int, last: int) -> Floats:
-    """The sound between two frames that reaches an entry of a strip, (n, channels); None: behind all of its moves."""
-    before = list(strip.treatment.heard())
-    if entry is not None and entry.id in [e.id for e in before]:
-        before = before[: [e.id for e in before].index(entry.id)]
-    shorter = replace(strip, treatment=replace(strip.treatment, entries=tuple(before), amounts={}))
+def reaching(song: SongState, strip: StripState, entry: Entry, first: int, last: int) -> Floats:
+    """The sound between two frames that reaches an entry of a strip, (n, channels); one that is new comes last."""
+    before = tuple(takewhile(lambda e: e.id != entry.id, strip.treatment.heard()))
+    shorter = replace(strip, treatment=replace(strip.treatment, entries=before, amounts={}))
     strips = [s.strip() if s.id != strip.id else shorter.strip() for s in song.strips]
     plan = compile(strips, sample_rate=song.sample_rate)
     sound = TreatedSound(plan, song_sources(song, skip_missing=True), (strip.id, Tap.TREATED), song.frames)[first:last]
-    return part_of(sound, entry.channels if entry is not None else Channels.ALL)
+    return part_of(sound, entry.channels)
 
 
 def key_of(song: SongState, move: DynamicMove, first: int, last: int) -> Floats | None:
