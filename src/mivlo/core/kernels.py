@@ -5,7 +5,8 @@ from __future__ import annotations
 import numba as nb
 import numpy as np
 
-from mivlo.core.wavefront import SHORTEST, WIDE, run_wavefront
+from mivlo.core.vectors import WIDE
+from mivlo.core.wavefront import SHORTEST, run_wavefront
 
 # The memory of a section is that of direct form 1 (two inputs, two outputs): it keeps its meaning while
 # coefficients change. The inner loops run in transposed direct form 2, which needs fewer operations; its

@@ -5,36 +5,22 @@ k works on frame n - k while the first one works on frame n: with a vector of fo
 sound, or four of a mono one, take a step together, and several such vectors follow each other. One shuffle hands the
 outputs on. The first and last frames of a block, where not every section has one, run in scalar code, so that blocks
 join without a seam.
-
-numba keeps no vector in a register by itself; the loop is therefore written in LLVM's vector types (`intrinsic`).
 """
 
 from __future__ import annotations
 
 from typing import Any
 
-import llvmlite.binding
 import numba as nb
 import numpy as np
 from llvmlite import ir
 from numba.core import cgutils, types
 from numba.extending import intrinsic
 
-LANES = 4
+from mivlo.core.vectors import LANES, Emitter
+
 SHORTEST = 64
 """Frames from which on it pays."""
-
-
-def _has_wide_vectors() -> bool:
-    try:
-        features = llvmlite.binding.get_host_cpu_features()
-    except RuntimeError:
-        return False
-    return bool(features.get("avx2") and features.get("fma"))
-
-
-WIDE = _has_wide_vectors()
-"""Whether this processor steps four numbers at once; else the scalar loops serve."""
 
 
 def _wave(vectors: int, channels: int) -> Any:
@@ -50,59 +36,33 @@ def _wave(vectors: int, channels: int) -> Any:
         """
 
         def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
-            i32, i64 = ir.IntType(32), ir.IntType(64)
-            v4, some = ir.VectorType(ir.DoubleType(), LANES), ir.VectorType(ir.DoubleType(), channels)
-            data = {k: context.make_array(signature.args[k])(context, builder, args[k]).data for k in (0, 3, 4, 5)}
-
-            def place(k, i, vector):  # type: ignore[no-untyped-def]
-                index = ir.Constant(i64, i) if isinstance(i, int) else i
-                return builder.bitcast(builder.gep(data[k], [index]), vector.as_pointer())
-
-            def load(k, i, vector):  # type: ignore[no-untyped-def]
-                value = builder.load(place(k, i, vector))
-                value.align = 8
-                return value
-
-            def store(value, k, i):  # type: ignore[no-untyped-def]
-                builder.store(value, place(k, i, value.type)).align = 8
-
-            def register(k, i):  # type: ignore[no-untyped-def]
-                slot = cgutils.alloca_once(builder, v4)
-                builder.store(load(k, i, v4), slot)
-                return slot
-
-            def shuffle(a, b, lanes):  # type: ignore[no-untyped-def]
-                return builder.shuffle_vector(a, b, ir.Constant(ir.VectorType(i32, len(lanes)), lanes))
-
-            multiply_add = cgutils.get_or_insert_function(
-                builder.module, ir.FunctionType(v4, [v4] * 3), "llvm.fmuladd.v4f64"
-            )
-            rows = [[load(3, LANES * (j * vectors + v), v4) for v in range(vectors)] for j in range(5)]
-            first_register = [register(4, LANES * v) for v in range(vectors)]
-            second_register = [register(4, LANES * (vectors + v)) for v in range(vectors)]
-            outputs = [register(5, LANES * v) for v in range(vectors)]
-            nothing = ir.Constant(some, ir.Undefined)
+            emit = Emitter(context, builder, signature, args, (0, 3, 4, 5))
+            some = ir.VectorType(ir.DoubleType(), channels)
+            rows = [[emit.load(3, LANES * (j * vectors + v)) for v in range(vectors)] for j in range(5)]
+            first_register = [emit.variable(emit.load(4, LANES * v)) for v in range(vectors)]
+            second_register = [emit.variable(emit.load(4, LANES * (vectors + v))) for v in range(vectors)]
+            outputs = [emit.variable(emit.load(5, LANES * v)) for v in range(vectors)]
             with cgutils.for_range(builder, args[2]) as loop:
-                at = builder.mul(builder.add(args[1], loop.index), ir.Constant(i64, channels))
+                at = builder.mul(builder.add(args[1], loop.index), emit.index(channels))
                 before = [builder.load(slot) for slot in outputs]
                 spread = [0, 1, 0, 1] if channels == 2 else [0, 0, 0, 0]
-                left = shuffle(load(0, at, some), nothing, spread)
+                left = emit.shuffle(emit.load(0, at, some), ir.Constant(some, ir.Undefined), spread)
                 y = left
                 for v in range(vectors):
-                    u = shuffle(left, before[v], handed_on)
-                    y = builder.call(multiply_add, [rows[0][v], u, builder.load(first_register[v])])
-                    wait = builder.call(multiply_add, [rows[1][v], u, builder.load(second_register[v])])
-                    builder.store(builder.call(multiply_add, [rows[3][v], y, wait]), first_register[v])
+                    u = emit.shuffle(left, before[v], handed_on)
+                    y = emit.multiply_add(rows[0][v], u, builder.load(first_register[v]))
+                    wait = emit.multiply_add(rows[1][v], u, builder.load(second_register[v]))
+                    builder.store(emit.multiply_add(rows[3][v], y, wait), first_register[v])
                     rest = builder.fmul(rows[2][v], u)
-                    builder.store(builder.call(multiply_add, [rows[4][v], y, rest]), second_register[v])
+                    builder.store(emit.multiply_add(rows[4][v], y, rest), second_register[v])
                     builder.store(y, outputs[v])
                     left = before[v]
-                done = shuffle(y, ir.Constant(v4, ir.Undefined), [2, 3] if channels == 2 else [3])
-                store(done, 0, builder.sub(at, ir.Constant(i64, channels * (sections - 1))))
+                done = emit.shuffle(y, y, [2, 3] if channels == 2 else [3])
+                emit.store(done, 0, builder.sub(at, emit.index(channels * (sections - 1))))
             for v in range(vectors):
-                store(builder.load(first_register[v]), 4, LANES * v)
-                store(builder.load(second_register[v]), 4, LANES * (vectors + v))
-                store(builder.load(outputs[v]), 5, LANES * v)
+                emit.store(builder.load(first_register[v]), 4, LANES * v)
+                emit.store(builder.load(second_register[v]), 4, LANES * (vectors + v))
+                emit.store(builder.load(outputs[v]), 5, LANES * v)
             return context.get_dummy_value()
 
         return types.void(x, first, count, coef, state, last), codegen

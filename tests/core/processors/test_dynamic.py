@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -211,8 +212,8 @@ def test_however_its_gain_moves_the_energy_of_its_memory_does_not_grow(
     random = np.random.default_rng(seed)
     i, j = random.integers(0, len(table), (2, 50))
     t = random.uniform(0.0, 1.0, (50, 1))
-    a1, a2, a3 = (table[i] + t * (table[j] - table[i]))[:, :3].T
-    steps = np.moveaxis(np.array([[2 * a1 - 1, -2 * a2], [2 * a2, 1 - 2 * a3]]), 2, 0)
+    a, b, c = (table[i] + t * (table[j] - table[i]))[:, :3].T
+    steps = np.moveaxis(np.array([[a, -b], [b, 1 - c]]), 2, 0)
     assert np.max(np.linalg.norm(steps, ord=2, axis=(1, 2))) <= 1.0 + 1e-9
 
 
@@ -233,6 +234,68 @@ def test_blocks_of_any_size_give_the_same(sizes: list[int], ahead: float, stereo
         at += size
         processor.restore(processor.state())
     assert np.array_equal(np.concatenate(parts), whole)
+
+
+_MOVES = st.builds(
+    DynamicMove,
+    st.sampled_from([Shape.BELL, Shape.LOW_SHELF, Shape.HIGH_SHELF, Shape.BAND_PASS]),
+    st.floats(60.0, 18_000.0),
+    st.floats(-60.0, -10.0),
+    st.floats(-18.0, 12.0),
+    gain_db=st.floats(-6.0, 6.0),
+    q=st.floats(0.3, 12.0),
+    ratio=st.floats(1.1, 50.0),
+    knee_db=st.sampled_from([0.0, 6.0]),
+    attack_ms=st.floats(0.1, 50.0),
+    release_ms=st.floats(5.0, 200.0),
+    hold_ms=st.sampled_from([0.0, 7.0]),
+    acts=st.sampled_from(["above", "below"]),
+    detector=st.sampled_from(["rms", "peak"]),
+    stereo_link=st.sampled_from([0.0, 0.4, 1.0]),
+    key=st.sampled_from(
+        [Key(), Key(source=3), Key(source=5, frequency_hz=300.0), Key(frequency_hz=900.0, shape=KeyShape.HIGH)]
+    ),
+    threshold_of=st.sampled_from(["full_scale", "strip"]),
+)
+
+
+@given(st.lists(_MOVES, min_size=1, max_size=9), st.integers(1, 900), st.integers(0, 40), st.booleans())
+@settings(max_examples=60, deadline=None)
+def test_moves_at_work_together_do_what_they_do_one_behind_the_other(
+    moves: list[DynamicMove], count: int, before: int, stereo: bool
+) -> None:
+    random = np.random.default_rng(count)
+    x, key = (random.standard_normal((before + 2 * count, 2 if stereo else 1)) * 0.2 for _ in range(2))
+    keys = {3: key, 5: np.roll(key, 100, axis=0)}
+    steps = [Step(i, move) for i, move in enumerate(moves)]
+    changed = [Step(i, replace(move, gain_db=move.gain_db - 1.0)) if i % 2 else Step(i, move, False) for i, move in
+               enumerate(moves)]  # fmt: skip
+
+    def through(processor: DynamicProcessor, steps: list[Step], y: Floats) -> Floats:
+        cuts = (slice(0, before), slice(before, before + count), slice(before + count, None))
+        out = []
+        for part, values in zip(cuts, ([], [], steps), strict=True):
+            if values:
+                processor.aim(values)
+            out.append(processor.process(y[part], {k: v[part] for k, v in keys.items()}))
+        return np.concatenate(out)
+
+    together = through(DynamicProcessor(RATE, x.shape[1], steps), changed, x)
+    one_by_one = x
+    for step, other in zip(steps, changed, strict=True):
+        one_by_one = through(DynamicProcessor(RATE, x.shape[1], [step]), [other], one_by_one)
+    assert np.array_equal(together, one_by_one)
+
+
+@given(st.lists(_MOVES, min_size=1, max_size=5), st.integers(1, 2_000), st.booleans())
+@settings(max_examples=40, deadline=None)
+def test_a_processor_without_wide_vectors_gives_the_same(moves: list[DynamicMove], count: int, stereo: bool) -> None:
+    x = np.random.default_rng(count).standard_normal((count, 2 if stereo else 1)) * 0.2
+    steps = [Step(i, replace(move, key=Key())) for i, move in enumerate(moves)]
+    wide = DynamicProcessor(RATE, x.shape[1], steps)
+    plain = DynamicProcessor(RATE, x.shape[1], steps)
+    plain.wide = False
+    assert np.allclose(plain.process(x), wide.process(x), rtol=0.0, atol=1e-9)
 
 
 def test_a_changed_value_glides() -> None:

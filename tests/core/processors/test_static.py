@@ -17,7 +17,8 @@ from mivlo.core.kernels import run_steady
 from mivlo.core.moves import Shape, StaticMove, move_sections, treatment_sections
 from mivlo.core.processors import Cascade, StaticProcessor, Step
 from mivlo.core.units import Floats
-from mivlo.core.wavefront import SHORTEST, WIDE, run_wavefront
+from mivlo.core.vectors import WIDE
+from mivlo.core.wavefront import SHORTEST, run_wavefront
 
 RATE = 48_000
 INAUDIBLE = 1e-6

@@ -15,28 +15,38 @@ import numpy.typing as npt
 from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import SectionKind
 from mivlo.core.moves import Acts, Compressor, Detector, DynamicMove, ThresholdOf
-from mivlo.core.processors.dynamic_kernel import CELL, NUMBERS, RANGE, run_dynamic
-from mivlo.core.processors.listening import NOTHING, SECTIONS, TOTAL_S, listening_values, reading_of_all
+from mivlo.core.processors.dynamic_kernel import (
+    CELL,
+    LOWEST_POWER,
+    NUMBERS,
+    RANGE,
+    run_dynamic,
+    vectors_of,
+    working_room,
+)
+from mivlo.core.processors.dynamic_lanes import AT, GAIN, HELD, LANES, MEMORY, MIX, MIX_WAY, VALUES
+from mivlo.core.processors.listening import NOTHING, TOTAL_S, listening_values, reading_of_all
 from mivlo.core.processors.memory import STEP_FORGOTTEN, forgotten_after_s
-from mivlo.core.processors.moving import design, moving_table
+from mivlo.core.processors.moving import design, in_steps, moving_table
 from mivlo.core.processors.protocol import FORGOTTEN, GLIDE_S, Keys, Step, checked_block
 from mivlo.core.units import Floats, positive
-
-_NO_TRACE = np.zeros((0, 1, 2))
+from mivlo.core.vectors import WIDE
 
 
 @dataclass(frozen=True, slots=True)
 class Voice:
     """A move, or what else follows a level, as the kernel takes it.
 
-    numbers : in the order of the kernel's columns. sections, read : what it listens to, and how a level is read.
+    numbers : in the order of the kernel's columns. sections : what it listens to. lane : that, and how a level is read,
+    as a column of `dynamic_lanes`. whole : whether that needs more than the mean of one section.
     table : coefficients over the way of its gain. sources : the strip that it listens to, if it is another one.
     remembers_s : how long it takes to forget what was heard, before filters. mix : the treated share.
     """
 
     numbers: Floats
     sections: Floats
-    read: Floats
+    lane: Floats
+    whole: bool
     table: Floats
     sources: tuple[int, ...]
     remembers_s: float
@@ -52,7 +62,8 @@ def voice_of(move: DynamicMove, rate: float) -> Voice:
     sections, read = listening_values(move, rate)
     slowest = max(move.attack_ms, move.release_ms) * 1e-3 + (TOTAL_S if of_strip else 0.0)
     remembers = move.hold_ms * 1e-3 + STEP_FORGOTTEN * slowest
-    return Voice(numbers, sections, read, moving_table(move, rate), move.listens_to, remembers)
+    lane, whole = lane_of(sections, read, move.detector, of_strip)
+    return Voice(numbers, sections, lane, whole, moving_table(move, rate), move.listens_to, remembers)
 
 
 def numbers_of(
@@ -63,6 +74,9 @@ def numbers_of(
     def share(time_ms: float) -> float:
         return 1.0 - math.exp(-CELL / (time_ms * 1e-3 * rate))
 
+    # with a threshold that counts from another level there is no such power
+    edge_db = values.threshold_db + 0.5 * values.knee_db * (1.0 if below else -1.0)
+    quiet = math.copysign(math.inf, 1.0 if below else -1.0) if of_strip else 10.0 ** (edge_db / 10.0) - LOWEST_POWER
     out = np.array(
         [
             values.threshold_db,
@@ -75,7 +89,7 @@ def numbers_of(
             values.stereo_link,
             below,
             of_strip,
-            values.detector is Detector.PEAK,
+            quiet,
         ],
         dtype=np.float64,
     )
@@ -83,9 +97,18 @@ def numbers_of(
     return out
 
 
+def lane_of(sections: Floats, read: Floats, detector: Detector, of_strip: bool) -> tuple[Floats, bool]:
+    """A column of `dynamic_lanes`, (VALUES,), and whether it needs all that listening can do."""
+    turned = sections * np.array([1.0, 1.0, 1.0, -1.0, -1.0])
+    peak = detector is Detector.PEAK
+    lane = np.concatenate([turned[0], turned[1], read, [float(peak)]])
+    assert len(lane) == VALUES
+    return lane, peak or of_strip or not np.array_equal(sections[1], NOTHING)
+
+
 @dataclass(slots=True)
 class _Slot:
-    """One move in the stream: its values, what it remembers, and where it is on its way to new values."""
+    """One move in the stream: its values, and where it is on its way to new ones."""
 
     step: Step
     voice: Voice
@@ -93,15 +116,6 @@ class _Slot:
     glide: float
     mix: float
     mix_goal: float
-    band: Floats
-    splits: Floats
-    powers: Floats
-    gain: Floats
-    held: Floats
-    at: Floats
-    way: Floats
-    states: Floats
-    line: Floats
 
     @property
     def moving(self) -> bool:
@@ -111,23 +125,19 @@ class _Slot:
     def silent(self) -> bool:
         return self.mix == 0.0 and self.mix_goal == 0.0
 
-    def copy(self) -> _Slot:
-        """The same, sharing nothing that changes."""
-        changing = ("band", "splits", "powers", "gain", "held", "at", "way", "states", "line")
-        arrays = {name: getattr(self, name).copy() for name in changing}
-        return replace(self, **arrays)
-
     def table_now(self) -> Floats:
         if self.glide >= 1.0:
             return self.voice.table
         t = self.glide * self.glide * (3.0 - 2.0 * self.glide)
-        return np.ascontiguousarray(self.before + t * (self.voice.table - self.before))
+        return np.asarray(self.before + t * (self.voice.table - self.before))
 
 
 @dataclass(frozen=True, slots=True)
 class _Memory:
     position: int
     slots: list[_Slot]
+    lanes: Floats
+    line: Floats
 
 
 class DynamicProcessor:
@@ -146,6 +156,8 @@ class DynamicProcessor:
     """
 
     aligned = CELL
+    wide = WIDE
+    """Whether it steps whole vectors."""
 
     def __init__(self, sample_rate: float, channels: int, steps: Sequence[Step] = ()) -> None:
         positive("sample_rate", sample_rate)
@@ -158,6 +170,37 @@ class DynamicProcessor:
             raise InvalidValue("steps", len(steps), "a move that looks ahead stands alone")
         self.latency = round(max(ahead, default=0.0) * 1e-3 * sample_rate)
         self._slots = [self._new(step) for step in steps]
+        vectors = vectors_of(len(steps), channels)
+        self._memory, self._line = np.zeros((vectors, MEMORY, LANES)), np.zeros((self.latency, channels))
+        self._room = working_room(vectors)
+        self._no_trace = np.zeros((len(steps), 0, channels, 2))
+        for k, slot in enumerate(self._slots):
+            self._lanes(self._memory, k)[AT : AT + 6] = slot.voice.table[0][:, None]
+        self._take_voices()
+
+    def _lanes(self, table: Floats, k: int) -> Floats:
+        """The columns of a move, a view."""
+        vector, lane = divmod(k * self.channels, LANES)
+        return table[vector, :, lane : lane + self.channels]
+
+    def _take_voices(self) -> None:
+        """What the kernel needs to know of the moves; while one glides, its table is another."""
+        voices = [slot.voice for slot in self._slots]
+        self._values = np.zeros((len(self._memory), VALUES, LANES))
+        self._whole = np.zeros(len(self._memory), dtype=np.bool_)
+        for k, voice in enumerate(voices):
+            self._lanes(self._values, k)[:] = voice.lane[:, None]
+            self._whole[k * self.channels // LANES] |= voice.whole
+        self._numbers = np.array([voice.numbers for voice in voices]).reshape(len(voices), NUMBERS)
+        self._tables = np.array([voice.table for voice in voices])
+        strips = [voice.sources[0] if voice.sources else None for voice in voices]
+        self._strips = sorted({strip for strip in strips if strip is not None})
+        self._source = np.array(
+            [-1 if strip is None else self._strips.index(strip) for strip in strips], dtype=np.int64
+        )
+        if self.latency and not self._strips:  # it hears itself before it is made late
+            self._source[:] = 0
+        self._settled = False
 
     def _voice(self, step: Step) -> Voice:
         return voice_of(step.move, self.sample_rate)
@@ -166,13 +209,9 @@ class DynamicProcessor:
         return float(step.move.lookahead_ms)
 
     def _new(self, step: Step) -> _Slot:
-        n, voice = self.channels, self._voice(step)
+        voice = self._voice(step)
         mix = voice.mix if step.enabled else 0.0
-        return _Slot(
-            step, voice, voice.table, 1.0, mix, mix,
-            np.zeros((SECTIONS, 2, 2)), np.zeros((2, 2)), np.zeros((2, 3)), np.zeros(n), np.zeros(n),
-            np.tile(voice.table[0], (n, 1)), np.zeros((n, 6)), np.zeros((n, 2)), np.zeros((self.latency, n)),
-        )  # fmt: skip
+        return _Slot(step, voice, voice.table, 1.0, mix, mix)
 
     @property
     def gliding(self) -> bool:
@@ -200,6 +239,7 @@ class DynamicProcessor:
             slot.mix_goal = slot.voice.mix if step.enabled else 0.0
             if not glide:
                 slot.glide, slot.mix = 1.0, slot.mix_goal
+        self._take_voices()
 
     def process(self, block: npt.ArrayLike, keys: Keys | None = None) -> Floats:
         """Treat the next samples.
@@ -218,7 +258,11 @@ class DynamicProcessor:
         BadAudio : another number of channels.
         """
         x = checked_block(block, self.channels)
-        self._run(x, keys or {}, None)
+        if all(slot.silent for slot in self._slots):
+            self._delay(x)
+            self._position += len(x)
+        else:
+            self._run(x, keys or {}, self._no_trace)
         return x
 
     def trace(self, block: npt.ArrayLike, keys: Keys | None = None) -> list[Floats]:
@@ -230,77 +274,92 @@ class DynamicProcessor:
         """
         x = checked_block(block, self.channels)
         cells = _cells(self._position + len(x)) - _cells(self._position)
-        rows = [np.zeros((cells, self.channels, 2)) for _ in self._slots]
+        rows = np.zeros((len(self._slots), cells, self.channels, 2))
         self._run(x, keys or {}, rows)
-        for slot, row in zip(self._slots, rows, strict=True):
-            row[:, :, 1] *= math.copysign(1.0, slot.voice.numbers[RANGE])
-        return rows
+        rows[..., 1] *= np.copysign(1.0, self._numbers[:, RANGE])[:, None, None]
+        return list(rows)
 
-    def _run(self, x: Floats, keys: Keys, traces: list[Floats] | None) -> None:
-        for i, slot in enumerate(self._slots):
-            if slot.silent and traces is None:
-                self._delay(slot, x)
-                continue
-            sources = slot.voice.sources
-            key = self._key(keys, sources[0], len(x)) if sources else x.copy() if self.latency else x
-            self._delay(slot, x)
-            at = 0
-            while at < len(x):
-                stop = len(x)
-                if slot.moving:
-                    stop = min(stop, at + CELL - (self._position + at) % CELL)
-                trace = _NO_TRACE
-                if traces is not None:
-                    trace = traces[i][_cells(self._position + at) - _cells(self._position) :]
-                self._piece(slot, x[at:stop], key[at:stop], self._position + at, trace)
-                at = stop
+    def _run(self, x: Floats, keys: Keys, trace: Floats) -> None:
+        foreign = self._foreign(keys, x)
+        self._delay(x)
+        if self._settled:
+            self._treat(x, foreign, self._tables, trace)
+            return
+        at = begun = 0
+        while at < len(x):
+            moving = [k for k, slot in enumerate(self._slots) if slot.moving]
+            stop = min(len(x), at + CELL - self._position % CELL) if moving else len(x)
+            self._piece(x[at:stop], foreign[:, at:stop], trace[:, begun:], moving)
+            begun += _cells(self._position) - _cells(self._position - (stop - at))
+            at = stop
+            self._settled = not moving
+
+    def _piece(self, x: Floats, foreign: Floats, trace: Floats, moving: list[int]) -> None:
+        """Treat frames in which at most one cell begins while values glide."""
+        per_frame = 1.0 / (GLIDE_S * self.sample_rate)
+        tables = self._tables
+        self._memory[:, MIX_WAY] = 0.0
+        for k, slot in enumerate(self._slots):
+            self._lanes(self._memory, k)[MIX] = slot.mix
+        if moving:
+            tables = np.array([slot.table_now() for slot in self._slots])
+            self._memory[:, HELD] = np.maximum(self._memory[:, HELD], 0.0)  # none of them is at rest
+        for k in moving:
+            slot = self._slots[k]
+            left = slot.mix_goal - slot.mix
+            grow = math.copysign(min(per_frame, abs(left) / len(x)), left) if left else 0.0
+            self._lanes(self._memory, k)[MIX_WAY] = grow
+            slot.mix = slot.mix_goal if abs(left) <= per_frame * len(x) + 1e-9 else slot.mix + grow * len(x)
+            slot.glide = min(1.0, slot.glide + per_frame * len(x))
+        self._treat(x, foreign, tables, trace)
+
+    def _treat(self, x: Floats, foreign: Floats, tables: Floats, trace: Floats) -> None:
+        run_dynamic(
+            x, foreign, self._source, self._position, self._numbers, tables, self._values, self._memory, self._whole,
+            self._room, trace, self.wide,
+        )  # fmt: skip
         self._position += len(x)
 
-    def _piece(self, slot: _Slot, x: Floats, key: Floats, frame: int, trace: Floats) -> None:
-        voice, per_frame = slot.voice, 1.0 / (GLIDE_S * self.sample_rate)
-        left = slot.mix_goal - slot.mix
-        grow = math.copysign(min(per_frame, abs(left) / max(len(x), 1)), left) if left else 0.0
-        run_dynamic(
-            x, key, frame, voice.numbers, voice.sections, voice.read, slot.band, slot.splits, slot.powers, slot.gain,
-            slot.held, slot.table_now(), slot.at, slot.way, slot.states, np.array([slot.mix, grow]), trace,
-        )  # fmt: skip
-        slot.glide = min(1.0, slot.glide + per_frame * len(x))
-        slot.mix += grow * len(x)
-        if abs(left) <= per_frame * len(x) + 1e-9:
-            slot.mix = slot.mix_goal
+    def _foreign(self, keys: Keys, x: Floats) -> Floats:
+        """The sounds that moves listen to, (keys, n, channels)."""
+        if self._strips:
+            return np.array([self._key(keys, strip, len(x)) for strip in self._strips])
+        return np.array([x]) if self.latency else x[None, :0]
 
     def _key(self, keys: Keys, source: int, count: int) -> Floats:
-        """The sound of another strip, with as many channels as this, or one."""
+        """The sound of another strip, with as many channels as this."""
         key = keys.get(source)
         if key is None:
-            return np.zeros((count, 1))
+            return np.zeros((count, self.channels))
         if key.shape[1] > self.channels:  # a mono move hears the louder of both, sample by sample
             louder = np.argmax(np.abs(key), axis=1)
             return np.take_along_axis(key, louder[:, None], axis=1)
-        return np.ascontiguousarray(key)
+        return np.broadcast_to(key, (count, self.channels))
 
-    def _delay(self, slot: _Slot, x: Floats) -> None:
+    def _delay(self, x: Floats) -> None:
         """Make x `latency` frames late, in place."""
         if self.latency:
-            both = np.concatenate([slot.line, x])
-            x[:], slot.line = both[: len(x)], both[len(x) :]
+            both = np.concatenate([self._line, x])
+            x[:], self._line = both[: len(x)], both[len(x) :]
 
     def state(self) -> _Memory:
         """An exact copy of its memory."""
-        return _Memory(self._position, [slot.copy() for slot in self._slots])
+        return _Memory(self._position, [replace(slot) for slot in self._slots], self._memory.copy(), self._line.copy())
 
     def restore(self, state: _Memory) -> None:
         """Go on from a copy of the memory."""
         self._position = state.position
-        self._slots = [slot.copy() for slot in state.slots]
+        self._slots = [replace(slot) for slot in state.slots]
+        self._memory, self._line = state.lanes.copy(), state.line.copy()
+        self._take_voices()
 
     def report(self) -> Mapping[int | str, float]:
         """The moving part of each move's gain in dB, of the channel where it is largest."""
         return {
-            slot.step.key: math.copysign(float(np.max(slot.gain)), slot.voice.numbers[RANGE])
-            if not slot.silent
-            else 0.0
-            for slot in self._slots
+            slot.step.key: 0.0
+            if slot.silent
+            else math.copysign(float(np.max(self._lanes(self._memory, k)[GAIN])), slot.voice.numbers[RANGE])
+            for k, slot in enumerate(self._slots)
         }
 
 
@@ -326,9 +385,12 @@ def compressor_voice(value: Compressor, rate: float) -> Voice:
         low_cut = max(value.detector_low_cut_hz, 1.0)
         sections[0] = design(SectionKind.LOW_CUT_2, low_cut, math.sqrt(0.5), 0.0, rate)
     table = np.zeros((_COMPRESSOR_POINTS, 6))
+    table[:, 0] = 1.0
     table[:, 3] = 10.0 ** ((value.gain_db - _COMPRESSED_DB * np.linspace(0.0, 1.0, _COMPRESSOR_POINTS)) / 20.0)
     remembers = STEP_FORGOTTEN * max(value.attack_ms, value.release_ms) * 1e-3
-    return Voice(numbers, sections, reading_of_all(rate), table, (), remembers, value.mix)
+    table = in_steps(table)
+    lane, whole = lane_of(sections, reading_of_all(rate), value.detector, False)
+    return Voice(numbers, sections, lane, whole, table, (), remembers, value.mix)
 
 
 def _cells(frame: int) -> int:
@@ -338,8 +400,8 @@ def _cells(frame: int) -> int:
 
 def _longest_memory_s(table: Floats, rate: float) -> float:
     """Seconds after which the slowest of these filters has forgotten its past to -120 dB."""
-    a1, a2, a3 = table[:, 0], table[:, 1], table[:, 2]
-    trace, product = 2.0 * (a1 - a3), (2.0 * a1 - 1.0) * (1.0 - 2.0 * a3) + 4.0 * a2 * a2
+    a, b, c = table[:, 0], table[:, 1], table[:, 2]
+    trace, product = a + 1.0 - c, a * (1.0 - c) + b * b
     root = np.sqrt((trace * trace - 4.0 * product).astype(np.complex128))
     radius = np.max(np.abs(np.stack([trace + root, trace - root])) / 2.0)
     return float(math.log(FORGOTTEN) / math.log(min(max(radius, 1e-9), 1.0 - 1e-9))) / rate

@@ -1,4 +1,9 @@
-"""The fast loop of dynamic moves. Plain arrays, no checks."""
+"""The fast loop of dynamic moves. Plain arrays, no checks.
+
+The moves of a run are at work at once: while the first one treats a cell, the second treats the cell before it, and so
+on, so that several fill the lanes of a vector (`dynamic_lanes`). What a lane leaves is what the lane of the next move
+reads in the next round: it is written one move further on in the work buffer.
+"""
 
 from __future__ import annotations
 
@@ -7,135 +12,228 @@ import math
 import numba as nb
 import numpy as np
 
-CELL = 8
+from mivlo.core.processors.dynamic_lanes import (
+    AT,
+    FALLING,
+    GAIN,
+    HELD,
+    LANES,
+    MEMORY,
+    POWER,
+    RISING,
+    WAY,
+    filter_plain,
+    filter_wide,
+    listen_plain,
+    listen_wide,
+    listen_wide_whole,
+)
+from mivlo.core.units import Floats
+
+CELL = 16
 """Frames between two looks at a level; gains go straight in between. Cells are counted from the song's first frame."""
 LOWEST_POWER = 1e-12
 SILENT_DB = -100.0
 """A key below this does not make anything act above a threshold that counts from its own level."""
 
-# columns of the numbers of a move
-THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, HOLD, LINK, BELOW, OF_STRIP, PEAK = range(11)
+REST_DB = 1e-7
+"""A gain that falls below this is at rest."""
+
+# columns of the numbers of a move; QUIET is the power up to which (`below`: from which on) it does nothing
+THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, HOLD, LINK, BELOW, OF_STRIP, QUIET = range(11)
 NUMBERS = 11
+# what HELD says of a lane that is at rest: its coefficients are on their way there, or have arrived
+_RESTING, _RESTED = -1.0, -2.0
+
+
+def vectors_of(moves: int, channels: int) -> int:
+    """Vectors that so many moves fill."""
+    return -(-moves * channels // LANES)
+
+
+def working_room(vectors: int) -> tuple[Floats, Floats]:
+    """Buffers of `run_dynamic`: what the lanes treat and what they hear instead, and a vector's memory."""
+    return np.zeros(2 * CELL * (vectors * LANES + 2)), np.zeros((MEMORY, LANES))
 
 
 @nb.njit(cache=True, nogil=True, inline="always")
-def _target(level, total, v):  # type: ignore[no-untyped-def]
+def _target(level, total, numbers, k):  # type: ignore[no-untyped-def]
     """Where the gain goes, 0 (nothing) to |range|, for a level and that of all frequencies in dB."""
-    if v[OF_STRIP] > 0.0:
+    if numbers[k, OF_STRIP] > 0.0:
         if level < SILENT_DB:
             return 0.0
         level = level - total
-    over = v[THRESHOLD] - level if v[BELOW] > 0.0 else level - v[THRESHOLD]
-    knee = v[KNEE]
+    over = numbers[k, THRESHOLD] - level if numbers[k, BELOW] > 0.0 else level - numbers[k, THRESHOLD]
+    knee = numbers[k, KNEE]
     if knee > 0.0 and abs(over) < 0.5 * knee:
         over = (over + 0.5 * knee) ** 2 / (2.0 * knee)
     elif over < 0.0:
         over = 0.0
-    return min(v[SLOPE] * over, abs(v[RANGE]))
+    return min(numbers[k, SLOPE] * over, abs(numbers[k, RANGE]))
+
+
+@nb.njit(cache=True, nogil=True, inline="always")
+def _db(power):  # type: ignore[no-untyped-def]
+    return 10.0 * math.log10(power + LOWEST_POWER)
+
+
+@nb.njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _goals(k, numbers, memory, channels, trace, row, goals):  # type: ignore[no-untyped-def]
+    """Where the gains of the channels of a move go; the levels are written down where someone asks."""
+    g, lane = k * channels // LANES, k * channels % LANES
+    of_strip, link = numbers[k, OF_STRIP] > 0.0, numbers[k, LINK]
+    highest, highest_total = memory[g, POWER, lane], max(memory[g, FALLING, lane], memory[g, RISING, lane])
+    for c in range(lane + 1, lane + channels):
+        highest = max(highest, memory[g, POWER, c])
+        highest_total = max(highest_total, max(memory[g, FALLING, c], memory[g, RISING, c]))
+    loudest = _db(highest)
+    loudest_total = _db(2.0 * highest_total) if of_strip else 0.0
+    for c in range(channels):
+        level, total = loudest, loudest_total
+        if link < 1.0:
+            level = _db(memory[g, POWER, lane + c])
+            level += link * (loudest - level)
+            if of_strip:
+                total = _db(2.0 * max(memory[g, FALLING, lane + c], memory[g, RISING, lane + c]))
+                total += link * (loudest_total - total)
+        goals[c] = _target(level, total, numbers, k)
+        if row >= 0:
+            trace[k, row, c, 0] = level - total if of_strip else level
+
+
+@nb.njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _decide(k, numbers, tables, memory, channels, trace, row, goals, aims):  # type: ignore[no-untyped-def]
+    """Levels are read, the gains of a move and the ways of its coefficients set, for the cell that begins."""
+    g, lane = k * channels // LANES, k * channels % LANES
+    highest = memory[g, POWER, lane]
+    for c in range(lane + 1, lane + channels):
+        highest = max(highest, memory[g, POWER, c])
+    linked, quiet = numbers[k, LINK] == 1.0 or channels == 1, numbers[k, QUIET]
+    if row < 0 and linked and (highest >= quiet if numbers[k, BELOW] > 0.0 else highest <= quiet):
+        goals[0] = goals[1] = 0.0  # most of the time; a logarithm costs more than all else here
+    else:
+        _goals(k, numbers, memory, channels, trace, row, goals)
+    last, span = tables.shape[1] - 1, abs(numbers[k, RANGE])
+    per_db = last / span if span > REST_DB else 0.0
+    for c in range(lane, lane + channels):
+        goal, gain, held = goals[c - lane], memory[g, GAIN, c], memory[g, HELD, c]
+        if goal == 0.0 and gain == 0.0:
+            if held == _RESTING:
+                for j in range(6):
+                    memory[g, WAY + j, c] = 0.0
+            if held < 0.0:
+                memory[g, HELD, c] = _RESTED
+                continue
+            held = _RESTING
+        else:  # without branches: which way a gain goes can't be foretold
+            rising, waits = goal >= gain, held > 0.0
+            share = numbers[k, ATTACK] if rising else (0.0 if waits else numbers[k, RELEASE])
+            held = numbers[k, HOLD] if rising else max(held - 1.0, 0.0)
+            gain += share * (goal - gain)
+            gain = gain if rising or gain >= REST_DB else 0.0
+        memory[g, GAIN, c], memory[g, HELD, c] = gain, held
+        if c == lane or gain != memory[g, GAIN, lane]:
+            place = min(gain * per_db, float(last))
+            i = min(int(place), last - 1)
+            t = place - i
+            for j in range(6):
+                aims[j] = tables[k, i, j] + t * (tables[k, i + 1, j] - tables[k, i, j])
+        for j in range(6):
+            memory[g, WAY + j, c] = (aims[j] - memory[g, AT + j, c]) * (1.0 / CELL)
+    if row >= 0:
+        for c in range(channels):
+            trace[k, row, c, 1] = memory[g, GAIN, lane + c]
+
+
+@nb.njit(cache=True, nogil=True, inline="always")
+def _copy(a, at_a, width_a, b, at_b, width_b, frames, channels):  # type: ignore[no-untyped-def]
+    """Frames from one flat table of rows to another."""
+    if channels == 2:
+        for i in range(frames):
+            b[at_b + i * width_b] = a[at_a + i * width_a]
+            b[at_b + i * width_b + 1] = a[at_a + i * width_a + 1]
+    else:
+        for i in range(frames):
+            b[at_b + i * width_b] = a[at_a + i * width_a]
 
 
 @nb.njit(cache=True, nogil=True, error_model="numpy")
-def run_dynamic(  # type: ignore[no-untyped-def]
-    x, key, frame, v, sections, read, band, splits, powers, gain, held, table, at, step, states, mix, trace
-):
-    """One dynamic move in place over x (n, channels), listening to key (n, 1 or channels).
+def run_dynamic(x, foreign, source, frame, numbers, tables, values, memory, whole, room, trace, wide):  # type: ignore[no-untyped-def]
+    """Dynamic moves in series, in place over x (n, channels).
 
-    frame : of the song, of the first sample. v (NUMBERS,), sections (2, 5), read (7,): what the move is. band
-    (2, channels, 2), splits (channels, 2), powers (channels, 3): what listening remembers. gain (channels,): the moving
-    part in dB, from 0 to |range|. held (channels,): cells that it still waits. table (POINTS, 6): coefficients over the
-    way of the gain. at, step (channels, 6): coefficients now and their way per frame. states (channels, 2). mix: the
-    treated share at the first frame and its way per frame, (2,). trace (cells, channels, 2): level, as the
-    threshold counts, and gain at the start of each cell that begins here, or (0, channels, 2).
+    foreign : (keys, n, channels), what some of them listen to; source (moves,): which of it, or -1 for what reaches the
+    move. frame : of the song, of the first sample. numbers (moves, NUMBERS). tables (moves, points, 6): coefficients
+    over the way of each gain. values (vectors, VALUES, LANES), memory (vectors, MEMORY, LANES): see `dynamic_lanes`.
+    whole (vectors,): whether some lane needs all that listening can do. room : `working_room`. trace (moves, cells,
+    channels, 2): level, as the threshold counts, and gain at the start of each cell that begins here, or 0 cells. wide:
+    whether the processor steps whole vectors.
     """
-    channels = x.shape[1]
-    keyed = key.shape[1]
-    last = table.shape[0] - 1
-    span = abs(v[RANGE])
-    c00, c01, c02, c03, c04 = sections[0, 0], sections[0, 1], sections[0, 2], sections[0, 3], sections[0, 4]
-    c10, c11, c12, c13, c14 = sections[1, 0], sections[1, 1], sections[1, 2], sections[1, 3], sections[1, 4]
-    two = not (c10 == 1.0 and c11 == 0.0 and c12 == 0.0)
-    p0, p1, share, left, slow, quick, peak_share = read[0], read[1], read[2], read[3], read[4], read[5], read[6]
-    peak, of_strip = v[PEAK] > 0.0, v[OF_STRIP] > 0.0
-    levels, totals = np.empty(2), np.empty(2)
-    count, cell, n = x.shape[0], 0, 0
+    count, channels = x.shape
+    moves, vectors = numbers.shape[0], memory.shape[0]
+    work, kept = room
+    width, per = vectors * LANES + 2, LANES // channels
+    heard = CELL * width
+    flat = x.reshape(-1)
+    flat_values, flat_memory = values.reshape(-1), memory.reshape(-1)
+    work[:] = 0.0
+    goals, aims = np.zeros(2), np.zeros(6)
+    n, begun = 0, 0
     while n < count:
-        if (frame + n) % CELL == 0:
-            loudest, loudest_total = -1e9, -1e9
-            for c in range(keyed):
-                levels[c] = 10.0 * math.log10(powers[c, 0] + LOWEST_POWER)
-                loudest = max(loudest, levels[c])
-                if of_strip:
-                    totals[c] = 10.0 * math.log10(2.0 * max(powers[c, 1], powers[c, 2]) + LOWEST_POWER)
-                    loudest_total = max(loudest_total, totals[c])
-            for c in range(channels):
-                own, own_total = loudest, loudest_total
-                if keyed == channels:
-                    own, own_total = levels[c], totals[c]
-                level = own + v[LINK] * (loudest - own)
-                total = own_total + v[LINK] * (loudest_total - own_total)
-                goal = _target(level, total, v)
-                if goal >= gain[c]:
-                    gain[c] += v[ATTACK] * (goal - gain[c])
-                    held[c] = v[HOLD]
-                elif held[c] > 0.0:
-                    held[c] -= 1.0
+        into = (frame + n) % CELL
+        frames, cells = CELL, (count - n) // CELL
+        if into > 0 or cells == 0:
+            frames, cells = min(CELL - into, count - n), 1
+        for turn in range(cells + moves - 1):
+            if turn < cells:
+                _copy(flat, (n + turn * CELL) * channels, channels, work, 0, width, frames, channels)
+            for g in range(vectors - 1, -1, -1):
+                first, lane = g * per, g * LANES
+                stop = min(first + per, moves)
+                if turn < first or turn - (stop - 1) >= cells:
+                    continue
+                some_wait, elsewhere = False, False
+                for k in range(first, stop):
+                    elsewhere = elsewhere or source[k] >= 0
+                    if turn - k < 0 or turn - k >= cells:
+                        some_wait = True
+                    elif into == 0:
+                        row = begun + turn - k if trace.shape[1] > 0 else -1
+                        _decide(k, numbers, tables, memory, channels, trace, row, goals, aims)
+                if some_wait:
+                    for row in range(MEMORY):
+                        for c in range(LANES):
+                            kept[row, c] = memory[g, row, c]
+                if elsewhere:
+                    for k in range(first, stop):
+                        if turn - k >= 0 and turn - k < cells:
+                            for i in range(frames):
+                                for c in range(channels):
+                                    at = k * channels + c
+                                    if source[k] < 0:
+                                        work[heard + i * width + at] = work[i * width + at]
+                                    else:
+                                        there = foreign[source[k], n + (turn - k) * CELL + i, c]
+                                        work[heard + i * width + at] = there
+                start = heard + lane if elsewhere else lane
+                if wide:
+                    if whole[g]:
+                        listen_wide_whole(work, start, width, frames, flat_values, flat_memory, g)
+                    else:
+                        listen_wide(work, start, width, frames, flat_values, flat_memory, g)
+                    filter_wide(work, lane, width, frames, flat_memory, g, channels)
                 else:
-                    gain[c] += v[RELEASE] * (goal - gain[c])
-                place = min(gain[c] / span, 1.0) * last if span > 0.0 else 0.0
-                i = min(int(place), last - 1)
-                t = place - i
-                for j in range(6):
-                    step[c, j] = (table[i, j] + t * (table[i + 1, j] - table[i, j]) - at[c, j]) / CELL
-                if trace.shape[0] > 0:
-                    trace[cell, c, 0] = level - total if of_strip else level
-                    trace[cell, c, 1] = gain[c]
-            cell += 1
-        stop = min(count, n + CELL - (frame + n) % CELL)
-        for c in range(keyed):
-            s1, s2, u1, u2 = band[0, c, 0], band[0, c, 1], band[1, c, 0], band[1, c, 1]
-            a, b = splits[c, 0], splits[c, 1]
-            power = powers[c, 0]
-            for m in range(n, stop):
-                k = key[m, c]
-                y = c00 * k + s1
-                s1 = c01 * k + s2 - c03 * y
-                s2 = c02 * k - c04 * y
-                if two:
-                    z = c10 * y + u1
-                    u1 = c11 * y + u2 - c13 * z
-                    u2 = c12 * y - c14 * z
-                    y = z
-                first = p0 * y + a
-                a = y - p0 * first
-                second = p1 * y + b
-                b = y - p1 * second
-                here = first * first + second * second
-                if peak:
-                    power = max(peak_share * here, power * left)
-                else:
-                    power += share * (here - power)
-            if of_strip:
-                for m in range(n, stop):
-                    here = key[m, c] * key[m, c]
-                    powers[c, 1] += slow * (here - powers[c, 1])
-                    powers[c, 2] += quick * (here - powers[c, 2])
-            band[0, c, 0], band[0, c, 1], band[1, c, 0], band[1, c, 1] = s1, s2, u1, u2
-            splits[c, 0], splits[c, 1] = a, b
-            powers[c, 0] = power
-        for c in range(channels):
-            a1, a2, a3, m0, m1, m2 = at[c, 0], at[c, 1], at[c, 2], at[c, 3], at[c, 4], at[c, 5]
-            d1, d2, d3, e0, e1, e2 = step[c, 0], step[c, 1], step[c, 2], step[c, 3], step[c, 4], step[c, 5]
-            s1, s2 = states[c, 0], states[c, 1]
-            wet, grow = mix[0] + n * mix[1], mix[1]
-            for m in range(n, stop):
-                a1, a2, a3, m0, m1, m2 = a1 + d1, a2 + d2, a3 + d3, m0 + e0, m1 + e1, m2 + e2
-                u = x[m, c]
-                w = u - s2
-                v1 = a1 * s1 + a2 * w
-                v2 = s2 + a2 * s1 + a3 * w
-                s1, s2 = 2.0 * v1 - s1, 2.0 * v2 - s2
-                wet += grow
-                x[m, c] = u + wet * ((m0 - 1.0) * u + m1 * v1 + m2 * v2)
-            at[c, 0], at[c, 1], at[c, 2], at[c, 3], at[c, 4], at[c, 5] = a1, a2, a3, m0, m1, m2
-            states[c, 0], states[c, 1] = s1, s2
-        n = stop
+                    listen_plain(work, start, width, frames, values, memory, g)
+                    filter_plain(work, lane, width, frames, memory, g, channels)
+                if some_wait:
+                    for k in range(first, stop):
+                        if turn - k < 0 or turn - k >= cells:
+                            for c in range(k * channels - lane, (k + 1) * channels - lane):
+                                for row in range(MEMORY):
+                                    memory[g, row, c] = kept[row, c]
+            done = turn - (moves - 1)
+            if done >= 0:
+                at = (n + done * CELL) * channels
+                _copy(work, moves * channels, width, flat, at, channels, frames, channels)
+        if into == 0:
+            begun += cells
+        n += frames if cells == 1 else cells * CELL

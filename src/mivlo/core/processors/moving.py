@@ -40,6 +40,15 @@ _KINDS = {
 }
 
 
+def in_steps(svf: Floats) -> Floats:
+    """A filter as the kernel steps it: 2 a1 - 1, 2 a2, 2 a3, m0 - 1, m1 / 2, m2 / 2.
+
+    The first three map the state; v1 and v2 are half the sum of a register's old and new value. All six are affine in
+    the six of `svf_of`, so what lies straight between two of them does here, too.
+    """
+    return np.asarray(svf * np.array([2.0, 2.0, 2.0, 1.0, 0.5, 0.5]) - np.array([1.0, 0.0, 0.0, 1.0, 0.0, 0.0]))
+
+
 def svf_of(section: Floats) -> Floats:
     """A section (b0, b1, b2, a1, a2) as a state-variable filter: a1, a2, a3, m0, m1, m2.
 
@@ -64,7 +73,7 @@ def design(kind: SectionKind, frequency_hz: float, q: float, gain_db: float, rat
 
 
 def moving_table(move: DynamicMove, rate: float) -> Floats:
-    """Coefficients from the static gain of a move (first row) to the end of its range (last): (POINTS, 6)."""
+    """Coefficients, as `in_steps`, from the static gain of a move to the end of its range: (POINTS, 6)."""
     return _table(move.shape, move.frequency_hz, move.q, move.gain_db, move.range_db, rate)
 
 
@@ -77,7 +86,7 @@ def _table(shape: Shape, frequency_hz: float, q: float, gain_db: float, range_db
         rows = [_band_turned(gain, svf_of(design(SectionKind.BAND_PASS, frequency_hz, q, 0.0, rate))) for gain in gains]
     else:
         rows = [_gained(_KINDS[shape], frequency_hz, q, float(gain), rate) for gain in gains]
-    table = np.array(rows if len(rows) == POINTS else rows * POINTS)
+    table = in_steps(np.array(rows if len(rows) == POINTS else rows * POINTS))
     table.flags.writeable = False
     return table
 
