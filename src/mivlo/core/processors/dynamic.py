@@ -20,6 +20,7 @@ from mivlo.core.processors.dynamic_kernel import (
     LOWEST_POWER,
     NUMBERS,
     RANGE,
+    SOURCE,
     run_dynamic,
     vectors_of,
     working_room,
@@ -38,7 +39,7 @@ class Voice:
     """A move, or what else follows a level, as the kernel takes it.
 
     numbers : in the order of the kernel's columns. sections : what it listens to. lane : that, and how a level is read,
-    as a column of `dynamic_lanes`. whole : whether that needs more than the mean of one section.
+    as a column of `dynamic_lanes`.
     table : coefficients over the way of its gain. sources : the strip that it listens to, if it is another one.
     remembers_s : how long it takes to forget what was heard, before filters. mix : the treated share.
     """
@@ -46,7 +47,6 @@ class Voice:
     numbers: Floats
     sections: Floats
     lane: Floats
-    whole: bool
     table: Floats
     sources: tuple[int, ...]
     remembers_s: float
@@ -56,20 +56,28 @@ class Voice:
 def voice_of(move: DynamicMove, rate: float) -> Voice:
     """A dynamic move as the kernel takes it."""
     of_strip = move.threshold_of is ThresholdOf.STRIP
-    numbers = numbers_of(
-        move, rate, range_db=move.range_db, hold_ms=move.hold_ms, below=move.acts is Acts.BELOW, of_strip=of_strip
-    )
     sections, read = listening_values(move, rate)
+    numbers = numbers_of(
+        move, rate, range_db=move.range_db, hold_ms=move.hold_ms, below=move.acts is Acts.BELOW, of_strip=of_strip,
+        sections=sections,
+    )  # fmt: skip
     slowest = max(move.attack_ms, move.release_ms) * 1e-3 + (TOTAL_S if of_strip else 0.0)
     remembers = move.hold_ms * 1e-3 + STEP_FORGOTTEN * slowest
-    lane, whole = lane_of(sections, read, move.detector, of_strip)
-    return Voice(numbers, sections, lane, whole, moving_table(move, rate), move.listens_to, remembers)
+    lane = lane_of(sections, read, move.detector)
+    return Voice(numbers, sections, lane, moving_table(move, rate), move.listens_to, remembers)
 
 
 def numbers_of(
-    values: DynamicMove | Compressor, rate: float, *, range_db: float, hold_ms: float, below: bool, of_strip: bool
+    values: DynamicMove | Compressor,
+    rate: float,
+    *,
+    range_db: float,
+    hold_ms: float,
+    below: bool,
+    of_strip: bool,
+    sections: Floats,
 ) -> Floats:
-    """The columns of the kernel, in their order."""
+    """The columns of the kernel, in their order; it listens to itself."""
 
     def share(time_ms: float) -> float:
         return 1.0 - math.exp(-CELL / (time_ms * 1e-3 * rate))
@@ -90,6 +98,8 @@ def numbers_of(
             below,
             of_strip,
             quiet,
+            -1.0,
+            values.detector is Detector.PEAK or of_strip or not np.array_equal(sections[1], NOTHING),
         ],
         dtype=np.float64,
     )
@@ -97,13 +107,12 @@ def numbers_of(
     return out
 
 
-def lane_of(sections: Floats, read: Floats, detector: Detector, of_strip: bool) -> tuple[Floats, bool]:
-    """A column of `dynamic_lanes`, (VALUES,), and whether it needs all that listening can do."""
+def lane_of(sections: Floats, read: Floats, detector: Detector) -> Floats:
+    """A column of `dynamic_lanes`, (VALUES,)."""
     turned = sections * np.array([1.0, 1.0, 1.0, -1.0, -1.0])
-    peak = detector is Detector.PEAK
-    lane = np.concatenate([turned[0], turned[1], read, [float(peak)]])
+    lane = np.concatenate([turned[0], turned[1], read, [float(detector is Detector.PEAK)]])
     assert len(lane) == VALUES
-    return lane, peak or of_strip or not np.array_equal(sections[1], NOTHING)
+    return lane
 
 
 @dataclass(slots=True)
@@ -187,19 +196,17 @@ class DynamicProcessor:
         """What the kernel needs to know of the moves; while one glides, its table is another."""
         voices = [slot.voice for slot in self._slots]
         self._values = np.zeros((len(self._memory), VALUES, LANES))
-        self._whole = np.zeros(len(self._memory), dtype=np.bool_)
         for k, voice in enumerate(voices):
             self._lanes(self._values, k)[:] = voice.lane[:, None]
-            self._whole[k * self.channels // LANES] |= voice.whole
         self._numbers = np.array([voice.numbers for voice in voices]).reshape(len(voices), NUMBERS)
         self._tables = np.array([voice.table for voice in voices])
-        strips = [voice.sources[0] if voice.sources else None for voice in voices]
-        self._strips = sorted({strip for strip in strips if strip is not None})
-        self._source = np.array(
-            [-1 if strip is None else self._strips.index(strip) for strip in strips], dtype=np.int64
-        )
-        if self.latency and not self._strips:  # it hears itself before it is made late
-            self._source[:] = 0
+        self._strips = sorted({voice.sources[0] for voice in voices if voice.sources})
+        for k, voice in enumerate(voices):
+            if voice.sources:
+                self._numbers[k, SOURCE] = self._strips.index(voice.sources[0])
+            elif self.latency:  # it hears itself before it is made late
+                self._numbers[k, SOURCE] = 0.0
+        self._silent = all(slot.silent for slot in self._slots)
         self._settled = False
 
     def _voice(self, step: Step) -> Voice:
@@ -258,7 +265,7 @@ class DynamicProcessor:
         BadAudio : another number of channels.
         """
         x = checked_block(block, self.channels)
-        if all(slot.silent for slot in self._slots):
+        if self._silent:
             self._delay(x)
             self._position += len(x)
         else:
@@ -293,6 +300,7 @@ class DynamicProcessor:
             begun += _cells(self._position) - _cells(self._position - (stop - at))
             at = stop
             self._settled = not moving
+            self._silent = self._settled and all(slot.silent for slot in self._slots)
 
     def _piece(self, x: Floats, foreign: Floats, trace: Floats, moving: list[int]) -> None:
         """Treat frames in which at most one cell begins while values glide."""
@@ -315,8 +323,7 @@ class DynamicProcessor:
 
     def _treat(self, x: Floats, foreign: Floats, tables: Floats, trace: Floats) -> None:
         run_dynamic(
-            x, foreign, self._source, self._position, self._numbers, tables, self._values, self._memory, self._whole,
-            self._room, trace, self.wide,
+            x, foreign, self._position, self._numbers, tables, self._values, self._memory, self._room, trace, self.wide,
         )  # fmt: skip
         self._position += len(x)
 
@@ -379,18 +386,20 @@ _COMPRESSOR_POINTS = 241
 
 def compressor_voice(value: Compressor, rate: float) -> Voice:
     """A compressor as the kernel takes it."""
-    numbers = numbers_of(value, rate, range_db=-_COMPRESSED_DB, hold_ms=0.0, below=False, of_strip=False)
     sections = np.array([NOTHING, NOTHING])
     if value.detector_low_cut_hz > 0.0:
         low_cut = max(value.detector_low_cut_hz, 1.0)
         sections[0] = design(SectionKind.LOW_CUT_2, low_cut, math.sqrt(0.5), 0.0, rate)
+    numbers = numbers_of(
+        value, rate, range_db=-_COMPRESSED_DB, hold_ms=0.0, below=False, of_strip=False, sections=sections
+    )
     table = np.zeros((_COMPRESSOR_POINTS, 6))
     table[:, 0] = 1.0
     table[:, 3] = 10.0 ** ((value.gain_db - _COMPRESSED_DB * np.linspace(0.0, 1.0, _COMPRESSOR_POINTS)) / 20.0)
     remembers = STEP_FORGOTTEN * max(value.attack_ms, value.release_ms) * 1e-3
     table = in_steps(table)
-    lane, whole = lane_of(sections, reading_of_all(rate), value.detector, False)
-    return Voice(numbers, sections, lane, whole, table, (), remembers, value.mix)
+    lane = lane_of(sections, reading_of_all(rate), value.detector)
+    return Voice(numbers, sections, lane, table, (), remembers, value.mix)
 
 
 def _cells(frame: int) -> int:

@@ -39,9 +39,10 @@ SILENT_DB = -100.0
 REST_DB = 1e-7
 """A gain that falls below this is at rest."""
 
-# columns of the numbers of a move; QUIET is the power up to which (`below`: from which on) it does nothing
-THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, HOLD, LINK, BELOW, OF_STRIP, QUIET = range(11)
-NUMBERS = 11
+# columns of the numbers of a move. QUIET: the power up to which (`below`: from which on) it does nothing. SOURCE: which
+# of the foreign sounds it listens to, or -1 for what reaches it. WHOLE: whether it needs all that listening can do
+THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, HOLD, LINK, BELOW, OF_STRIP, QUIET, SOURCE, WHOLE = range(13)
+NUMBERS = 13
 # what HELD says of a lane that is at rest: its coefficients are on their way there, or have arrived
 _RESTING, _RESTED = -1.0, -2.0
 
@@ -51,9 +52,9 @@ def vectors_of(moves: int, channels: int) -> int:
     return -(-moves * channels // LANES)
 
 
-def working_room(vectors: int) -> tuple[Floats, Floats]:
-    """Buffers of `run_dynamic`: what the lanes treat and what they hear instead, and a vector's memory."""
-    return np.zeros(2 * CELL * (vectors * LANES + 2)), np.zeros((MEMORY, LANES))
+def working_room(vectors: int) -> Floats:
+    """What `run_dynamic` works in: what lanes treat, what they hear instead, a vector's memory, what vectors need."""
+    return np.zeros(2 * CELL * (vectors * LANES + 2) + MEMORY * LANES + vectors)
 
 
 @nb.njit(cache=True, nogil=True, inline="always")
@@ -158,24 +159,29 @@ def _copy(a, at_a, width_a, b, at_b, width_b, frames, channels):  # type: ignore
 
 
 @nb.njit(cache=True, nogil=True, error_model="numpy")
-def run_dynamic(x, foreign, source, frame, numbers, tables, values, memory, whole, room, trace, wide):  # type: ignore[no-untyped-def]
+def run_dynamic(x, foreign, frame, numbers, tables, values, memory, work, trace, wide):  # type: ignore[no-untyped-def]
     """Dynamic moves in series, in place over x (n, channels).
 
-    foreign : (keys, n, channels), what some of them listen to; source (moves,): which of it, or -1 for what reaches the
-    move. frame : of the song, of the first sample. numbers (moves, NUMBERS). tables (moves, points, 6): coefficients
-    over the way of each gain. values (vectors, VALUES, LANES), memory (vectors, MEMORY, LANES): see `dynamic_lanes`.
-    whole (vectors,): whether some lane needs all that listening can do. room : `working_room`. trace (moves, cells,
-    channels, 2): level, as the threshold counts, and gain at the start of each cell that begins here, or 0 cells. wide:
-    whether the processor steps whole vectors.
+    foreign : (keys, n, channels), what some of them listen to. frame : of the song, of the first sample. numbers
+    (moves, NUMBERS). tables (moves, points, 6): coefficients over the way of each gain. values (vectors, VALUES,
+    LANES), memory (vectors, MEMORY, LANES): see `dynamic_lanes`. work : `working_room`. trace (moves, cells, channels,
+    2): level, as the threshold counts, and gain at the start of each cell that begins here, or 0 cells. wide: whether
+    the processor steps whole vectors.
     """
     count, channels = x.shape
     moves, vectors = numbers.shape[0], memory.shape[0]
-    work, kept = room
     width, per = vectors * LANES + 2, LANES // channels
     heard = CELL * width
+    kept = 2 * heard
+    needs = kept + MEMORY * LANES
     flat = x.reshape(-1)
     flat_values, flat_memory = values.reshape(-1), memory.reshape(-1)
-    work[:] = 0.0
+    work[:kept] = 0.0
+    for g in range(vectors):
+        work[needs + g] = 0.0
+    for k in range(moves):
+        need = (1.0 if numbers[k, WHOLE] > 0.0 else 0.0) + (2.0 if numbers[k, SOURCE] >= 0.0 else 0.0)
+        work[needs + k // per] = float(int(work[needs + k // per]) | int(need))
     goals, aims = np.zeros(2), np.zeros(6)
     n, begun = 0, 0
     while n < count:
@@ -191,32 +197,32 @@ def run_dynamic(x, foreign, source, frame, numbers, tables, values, memory, whol
                 stop = min(first + per, moves)
                 if turn < first or turn - (stop - 1) >= cells:
                     continue
-                some_wait, elsewhere = False, False
-                for k in range(first, stop):
-                    elsewhere = elsewhere or source[k] >= 0
-                    if turn - k < 0 or turn - k >= cells:
-                        some_wait = True
-                    elif into == 0:
-                        row = begun + turn - k if trace.shape[1] > 0 else -1
-                        _decide(k, numbers, tables, memory, channels, trace, row, goals, aims)
+                some_wait = turn < stop - 1 or turn - first >= cells
+                need = int(work[needs + g])
+                whole, elsewhere = need & 1 > 0, need & 2 > 0
+                if into == 0:
+                    for k in range(first, stop):
+                        if turn - k >= 0 and turn - k < cells:
+                            row = begun + turn - k if trace.shape[1] > 0 else -1
+                            _decide(k, numbers, tables, memory, channels, trace, row, goals, aims)
                 if some_wait:
                     for row in range(MEMORY):
                         for c in range(LANES):
-                            kept[row, c] = memory[g, row, c]
+                            work[kept + row * LANES + c] = memory[g, row, c]
                 if elsewhere:
                     for k in range(first, stop):
                         if turn - k >= 0 and turn - k < cells:
                             for i in range(frames):
                                 for c in range(channels):
                                     at = k * channels + c
-                                    if source[k] < 0:
+                                    if numbers[k, SOURCE] < 0.0:
                                         work[heard + i * width + at] = work[i * width + at]
                                     else:
-                                        there = foreign[source[k], n + (turn - k) * CELL + i, c]
+                                        there = foreign[int(numbers[k, SOURCE]), n + (turn - k) * CELL + i, c]
                                         work[heard + i * width + at] = there
                 start = heard + lane if elsewhere else lane
                 if wide:
-                    if whole[g]:
+                    if whole:
                         listen_wide_whole(work, start, width, frames, flat_values, flat_memory, g)
                     else:
                         listen_wide(work, start, width, frames, flat_values, flat_memory, g)
@@ -229,7 +235,7 @@ def run_dynamic(x, foreign, source, frame, numbers, tables, values, memory, whol
                         if turn - k < 0 or turn - k >= cells:
                             for c in range(k * channels - lane, (k + 1) * channels - lane):
                                 for row in range(MEMORY):
-                                    memory[g, row, c] = kept[row, c]
+                                    memory[g, row, c] = work[kept + row * LANES + c]
             done = turn - (moves - 1)
             if done >= 0:
                 at = (n + done * CELL) * channels
