@@ -9,11 +9,12 @@ import pytest
 from scipy import signal
 
 from mivlo.core.findings import Finding, Kind, find
+from mivlo.core.freezing import freeze
 from mivlo.core.graph import treat
 from mivlo.core.making.alike import find_alike
 from mivlo.core.making.starts import StartName, started
 from mivlo.core.making.thresholds import at_moments, trace
-from mivlo.core.moves import DynamicMove, Entry, Shape, StaticMove, Treatment
+from mivlo.core.moves import AdaptiveMove, DynamicMove, Entry, Shape, StaticMove, Treatment
 from mivlo.core.units import Floats
 from tests.conftest import Made
 
@@ -169,3 +170,11 @@ def test_a_move_at_moments_touches_nothing_outside_of_them(made: Made) -> None:
     plain = treat(x, Treatment(), sample_rate=RATE)
     assert np.array_equal(treated[outside], plain[outside])
     assert not np.array_equal(treated, plain)
+
+
+def test_six_moves_do_most_of_what_an_adaptive_one_takes_of_the_trumpet(made: Made) -> None:
+    x = made[0]["Trumpet"][30 * RATE : 48 * RATE]
+    frozen = freeze(x, Entry(move=AdaptiveMove(200.0, 12_000.0)), sample_rate=RATE, start_s=30.0)
+    assert len(frozen.entries) <= 6
+    assert frozen.share > 0.7
+    assert all(30.0 <= a < b <= 48.1 for e in frozen.entries for a, b in e.stretches)

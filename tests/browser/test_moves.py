@@ -141,3 +141,33 @@ def test_what_comes_behind_is_heard_and_exported(page: Page, address: str, song:
     assert care["clip"]["hardness"] == 0.5
     page.get_by_role("link", name="Handover").click()
     expect(page.get_by_role("combobox", name="Behind the moves")).to_be_visible()
+
+
+def test_an_adaptive_move_is_heard_seen_and_frozen_into_moves(page: Page, address: str, song: int) -> None:
+    _bench(page)
+    _add(page, "[Ww]hatever stands out")
+    editor = page.get_by_role("group", name="Move 1")
+    editor.get_by_role("button", name="Hear what it takes").click()
+    expect(page.get_by_role("button", name="Removed only")).to_have_attribute("aria-pressed", "true")
+    editor.get_by_role("button", name="Hear what it takes").click()
+    editor.get_by_role("button", name="Freeze into moves").click()
+    expect(page.get_by_text(re.compile(r"\d+ moves? do(es)? \d+ % of what it took"))).to_be_visible()
+    old, *made = _moves(address, song)
+    assert not old["enabled"]
+    assert made
+    assert any(abs(np.log2(m["frequency_hz"] / 3_000.0)) < 0.1 and m["stretches"] for m in made)
+    expect(page.locator(".handle")).to_have_count(1 + len(made))
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator(".handle")).to_have_count(1)
+    assert _moves(address, song)[0]["enabled"]
+
+
+def test_the_band_of_a_move_is_held_alone_and_let_go(page: Page, address: str, song: int) -> None:
+    _bench(page)
+    _add(page, "Bell")
+    button = page.get_by_role("group", name="Move 1").get_by_role("button", name="Hear its band")
+    button.click()
+    expect(button).to_have_attribute("aria-pressed", "true")
+    expect(page.get_by_role("button", name="Alone", exact=True)).to_have_attribute("aria-pressed", "true")
+    button.click()
+    expect(button).to_have_attribute("aria-pressed", "false")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import csv
 import io
 from pathlib import Path
@@ -74,6 +75,56 @@ def test_the_suggested_threshold_acts_as_long_as_it_says(two: tuple[str, list[in
     refused = httpx.get(f"{base}/moves/{plain['id']}/levels")
     assert refused.status_code in (400, 422)
     assert "only a dynamic move reads a level" in refused.json()["detail"]
+
+
+def _adaptive(base: str, track: int) -> int:
+    body = {"mode": "adaptive", "from_hz": 200, "to_hz": 8_000, "share": 0.8}
+    return int(httpx.post(f"{base}/tracks/{track}/moves", json=body).json()["tracks"][0]["moves"][-1]["id"])
+
+
+def test_an_adaptive_move_is_frozen_as_one_step(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    move = _adaptive(base, first)
+    begun = httpx.post(f"{base}/moves/{move}/freeze")
+    assert begun.status_code == 202
+    done = wait_for_task(base.rsplit("/api", 1)[0], begun.json()["id"])
+    assert done["state"] == "done", done
+    assert 0.05 < done["result"]["share"] <= 1.0
+    assert f"{100 * done['result']['share']:.0f} % of what it took" in done["message"]
+    old, *made = httpx.get(base).json()["tracks"][0]["moves"]
+    assert (old["id"], old["enabled"]) == (move, False)
+    assert [m["id"] for m in made] == done["result"]["move_ids"]
+    assert 1 <= len(made) <= 6
+    assert all(m["enabled"] and "frozen" in m["links"] and "of what was taken" in m["note"] for m in made)
+    again = httpx.post(f"{base}/moves/{move}/freeze")
+    assert again.status_code in (400, 422)
+    assert "switched off" in again.json()["detail"]
+    undone = httpx.post(f"{base}/undo").json()["tracks"][0]["moves"]
+    assert [(m["id"], m["enabled"]) for m in undone] == [(move, True)]
+
+
+def test_only_an_adaptive_move_can_be_frozen_or_drawn(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    static = {"shape": "bell", "frequency_hz": 700.0, "gain_db": -3.0}
+    move = httpx.post(f"{base}/tracks/{first}/moves", json=static).json()["tracks"][0]["moves"][0]["id"]
+    for answer in (httpx.post(f"{base}/moves/{move}/freeze"), httpx.get(f"{base}/moves/{move}/cuts")):
+        assert answer.status_code in (400, 422)
+        assert "adaptive" in answer.json()["detail"]
+    assert httpx.post(f"{base}/moves/99999/freeze").status_code == 404
+
+
+def test_what_an_adaptive_move_takes_is_told_by_time_and_frequency(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    move = _adaptive(base, first)
+    told = httpx.get(f"{base}/moves/{move}/cuts", params={"from_s": 0.5, "to_s": 1.5}).json()
+    cuts = np.frombuffer(base64.b64decode(told["cuts"]), np.uint8).reshape(len(told["times_s"]), len(told["hz"]))
+    assert told["times_s"][0] == pytest.approx(0.5, abs=0.05)
+    assert told["times_s"][-1] == pytest.approx(1.5, abs=0.1)
+    assert 200.0 <= told["hz"][0] < told["hz"][-1] <= 8_000.0
+    deepest = cuts.max(axis=0) * told["step_db"]
+    assert np.allclose(deepest, -np.array(told["deepest_db"]), atol=told["step_db"])
+    assert 0.0 < deepest.max() <= 6.01
+    assert np.all(np.array(told["mean_db"]) <= 0.0)
 
 
 def test_more_like_a_spot_is_found_here_and_elsewhere(two: tuple[str, list[int]]) -> None:

@@ -12,6 +12,7 @@ from mivlo.services.backup.saving import run_backup
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.looking import request_stale, run_analysis
 from mivlo.services.handover.exporting import run_export
+from mivlo.services.making.freezing import run_freezing
 from mivlo.services.recordings.importing import run_import
 from mivlo.services.recordings.tidying import full_disk
 from mivlo.services.tasks.tasks import TaskView, begin_task, set_task
@@ -25,6 +26,7 @@ _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
     "export": run_export,
     "analyse": run_analysis,
     "backup": run_backup,
+    "freeze": run_freezing,
 }
 
 

@@ -288,7 +288,7 @@ class TaskRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
     __table_args__ = (
-        CheckConstraint("kind IN ('import','export','analyse','backup')", name="tasks_kind_known"),
+        CheckConstraint("kind IN ('import','export','analyse','backup','freeze')", name="tasks_kind_known"),
         CheckConstraint("state IN ('waiting','running','done','failed','cancelled')", name="tasks_state_known"),
         CheckConstraint("progress BETWEEN 0 AND 1", name="tasks_progress_range"),
         Index(

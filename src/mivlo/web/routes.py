@@ -26,9 +26,9 @@ from mivlo.services.backup import restoring, saving
 from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, filters, sheets
-from mivlo.services.making import starting
+from mivlo.services.making import freezing, starting
 from mivlo.services.making.alike import Spot, more_like
-from mivlo.services.making.levels import move_levels
+from mivlo.services.making.levels import move_cuts, move_levels
 from mivlo.services.pictures import views
 from mivlo.services.recordings import files, importing, tidying
 from mivlo.services.song import edits, log, moves, songs, strips
@@ -287,6 +287,19 @@ def levels(song_id: Id, move_id: Id, from_s: Time = None, to_s: Time = None) -> 
     """The level that a dynamic move reads over the passage, and the gain that it moved by."""
     with session() as open_session:
         return move_levels(open_session, song_id, move_id, from_s, to_s)
+
+
+@api.get("/songs/{song_id}/moves/{move_id}/cuts", response_model=s.CutsOut)
+def cuts(song_id: Id, move_id: Id, from_s: Time = None, to_s: Time = None) -> Any:
+    """What an adaptive move takes away over the passage, by time and frequency."""
+    with session() as open_session:
+        return move_cuts(open_session, song_id, move_id, from_s, to_s)
+
+
+@api.post("/songs/{song_id}/moves/{move_id}/freeze", response_model=s.TaskOut, status_code=202)
+def freeze(song_id: Id, move_id: Id, page: Page = "") -> Any:
+    """Put a few ordinary moves in the place of an adaptive one: those that do most of what it does in the passage."""
+    return freezing.request_freezing(song_id, move_id, page)
 
 
 @api.post("/songs/{song_id}/tracks/{track_id}/alike", response_model=list[s.AlikeOut])

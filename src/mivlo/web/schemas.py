@@ -319,6 +319,17 @@ class NewStart(_In):
     key: Id | None = Field(None, description="the strip that it listens to")
 
 
+class CutsOut(_Out):
+    """What an adaptive move did over the passage: see `services.making.levels.Cuts`."""
+
+    times_s: list[float]
+    hz: list[float]
+    step_db: float
+    cuts: str
+    mean_db: list[float]
+    deepest_db: list[float]
+
+
 class LevelsOut(_Out):
     """The level that a dynamic move reads over the passage, and what it did."""
 

@@ -15,6 +15,7 @@ export type Finding = components["schemas"]["FindingOut"];
 export type StartName = components["schemas"]["StartName"];
 export type Start = components["schemas"]["StartOut"];
 export type Levels = components["schemas"]["LevelsOut"];
+export type Cuts = components["schemas"]["CutsOut"];
 export type Aftercare = components["schemas"]["TrackOut"]["aftercare"];
 export type AlikeMoment = components["schemas"]["AlikeOut"];
 export type Repeat = components["schemas"]["RepeatOut"];

@@ -382,6 +382,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/moves/{move_id}/cuts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Cuts
+         * @description What an adaptive move takes away over the passage, by time and frequency.
+         */
+        get: operations["cuts_api_songs__song_id__moves__move_id__cuts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/moves/{move_id}/freeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Freeze
+         * @description Put a few ordinary moves in the place of an adaptive one: those that do most of what it does in the passage.
+         */
+        post: operations["freeze_api_songs__song_id__moves__move_id__freeze_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/tracks/{track_id}/alike": {
         parameters: {
             query?: never;
@@ -1310,6 +1350,24 @@ export interface components {
          * @enum {string}
          */
         Container: "wav" | "flac";
+        /**
+         * CutsOut
+         * @description What an adaptive move did over the passage: see `services.making.levels.Cuts`.
+         */
+        CutsOut: {
+            /** Times S */
+            times_s: number[];
+            /** Hz */
+            hz: number[];
+            /** Step Db */
+            step_db: number;
+            /** Cuts */
+            cuts: string;
+            /** Mean Db */
+            mean_db: number[];
+            /** Deepest Db */
+            deepest_db: number[];
+        };
         /** Decision */
         Decision: {
             /** Revision */
@@ -3522,6 +3580,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LevelsOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    cuts_api_songs__song_id__moves__move_id__cuts_get: {
+        parameters: {
+            query?: {
+                from_s?: number | null;
+                to_s?: number | null;
+            };
+            header?: never;
+            path: {
+                song_id: number;
+                move_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CutsOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    freeze_api_songs__song_id__moves__move_id__freeze_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                move_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskOut"];
                 };
             };
             /** @description Validation Error */

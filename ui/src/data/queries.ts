@@ -72,6 +72,18 @@ export const levelsQuery = (id: number, move: number | null, passage: { from: nu
     gcTime: 60_000,
   });
 
+/** What an adaptive move takes away over the passage; `state` names all that it may depend on. */
+export const cutsQuery = (id: number, move: number | null, passage: { from: number; to: number } | null, state: unknown) =>
+  queryOptions({
+    queryKey: ["song", id, "cuts", move, passage, state],
+    queryFn: ({ signal }) => {
+      const query = passage ? { from_s: passage.from, to_s: passage.to } : {};
+      return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/cuts", { params: { path: { song_id: id, move_id: move ?? 0 }, query }, signal }));
+    },
+    enabled: id > 0 && move !== null,
+    gcTime: 60_000,
+  });
+
 export const mapQuery = (id: number, track: number | null, recording: string) =>
   queryOptions({
     queryKey: ["song", id, "map", track, recording],

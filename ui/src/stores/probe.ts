@@ -8,6 +8,12 @@ import { type ProbeMode, useLive } from "../live/session";
 const NARROWEST = 0.05;
 const WIDEST = 2;
 
+/** A band: its centre, and how wide it is. */
+export interface Band {
+  readonly hz: number;
+  readonly octaves: number;
+}
+
 export const useProbe = defineStore("probe", () => {
   const live = useLive();
 
@@ -51,6 +57,24 @@ export const useProbe = defineStore("probe", () => {
     start();
   }
 
+  const asHeld = (band: Band) => ({ hz: clampFrequency(band.hz), octaves: Math.min(WIDEST, Math.max(NARROWEST, band.octaves)) });
+
+  /** Whether just this band is held, alone. */
+  function holds(band: Band): boolean {
+    const { hz, octaves } = asHeld(band);
+    return latched.value && line.value === hz && values.mode === "alone" && values.octaves === octaves;
+  }
+
+  /** Hold a band so that nothing else is heard; once more lets go. */
+  function hold(band: Band): void {
+    if (holds(band)) return end();
+    const { hz, octaves } = asHeld(band);
+    Object.assign(values, { octaves, mode: "alone" });
+    line.value = hz;
+    latched.value = true;
+    start(hz);
+  }
+
   function widen(factor: number): void {
     values.octaves = Math.min(WIDEST, Math.max(NARROWEST, values.octaves * factor));
   }
@@ -65,5 +89,5 @@ export const useProbe = defineStore("probe", () => {
 
   watch(() => ({ ...values }), send);
 
-  return { line, lineTime, on, latched, values, spots, start, end, release, toggleLatch, widen, moveLine };
+  return { line, lineTime, on, latched, values, spots, start, end, release, toggleLatch, holds, hold, widen, moveLine };
 });

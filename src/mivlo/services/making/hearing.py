@@ -10,7 +10,7 @@ import numpy as np
 from mivlo.core.graph import Tap, TreatedSound, compile
 from mivlo.core.graph.streams import part_of
 from mivlo.core.making.thresholds import Trace, trace
-from mivlo.core.moves import DynamicMove, Entry
+from mivlo.core.moves import DynamicMove, Entry, Move
 from mivlo.core.units import Floats
 from mivlo.services.recordings.importing import song_sources
 from mivlo.services.song.state import SongState, StripState
@@ -39,7 +39,7 @@ def reaching(song: SongState, strip: StripState, entry: Entry, first: int, last:
     return part_of(sound, entry.channels)
 
 
-def key_of(song: SongState, move: DynamicMove, first: int, last: int) -> Floats | None:
+def key_of(song: SongState, move: Move, first: int, last: int) -> Floats | None:
     """The sound of the strip that a move listens to; silence where that is gone, None where it listens to itself."""
     if not move.listens_to:
         return None

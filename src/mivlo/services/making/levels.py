@@ -1,22 +1,46 @@
-"""The level that a dynamic move reads over a passage, and the threshold that would make it act as it should."""
+"""What moves that listen did over a passage: levels that a dynamic one read, cuts that an adaptive one made."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import base64
+from dataclasses import dataclass, replace
 
+import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
+from mivlo.core.making.standing_out import picture_of
 from mivlo.core.making.thresholds import Trace, at_moments, at_share, rise_ms
-from mivlo.core.moves import DynamicMove, Entry
+from mivlo.core.moves import AdaptiveMove, DynamicMove, Entry
 from mivlo.services.errors import NotFound
-from mivlo.services.making.hearing import span_of, traced
+from mivlo.services.making.hearing import LEAD_S, key_of, reaching, span_of, traced
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.store.models import FindingRow
 
 USUAL_SHARE = 0.15
 POINTS = 480
+
+
+COLUMNS, ROWS = 480, 96
+STEP_DB = 0.15
+"""Of a byte of `Cuts.cuts`."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cuts:
+    """What an adaptive move did over the passage, to be drawn.
+
+    times_s, hz : of the columns and rows. cuts : base64 of a byte for each, column after column, lowest row first: the
+    deepest cut there in steps of STEP_DB. mean_db, deepest_db : over the passage, at each hz.
+    """
+
+    times_s: list[float]
+    hz: list[float]
+    step_db: float
+    cuts: str
+    mean_db: list[float]
+    deepest_db: list[float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +99,44 @@ def move_levels(
         rise_ms=round(rise_ms(entry.move), 2),
         most_db=round(max(seen.gain_db.tolist(), key=abs, default=0.0), 1),
     )
+
+
+def move_cuts(
+    session: Session, song_id: int, move_id: int, from_s: float | None = None, to_s: float | None = None
+) -> Cuts:
+    """What an adaptive move does over the passage, or between two times.
+
+    Raises
+    ------
+    InvalidValue : the move is not adaptive.
+    """
+    song = read_song(session, song_id)
+    strip, entry = find_move(song, move_id)
+    if not isinstance(entry.move, AdaptiveMove):
+        raise InvalidValue("mode", entry.move.mode, "only an adaptive move follows what stands out")
+    session.rollback()  # what follows takes a while and needs no connection
+    first, last = span_of(song, from_s, to_s)
+    rate, lead = song.sample_rate, max(0, first - round(LEAD_S * song.sample_rate))
+    moved = tuple((a - lead / rate, b - lead / rate) for a, b in entry.stretches)
+    sound, key = reaching(song, strip, entry, lead, last), key_of(song, entry.move, lead, last)
+    whole = picture_of(sound, replace(entry, stretches=_from_zero(moved)), key, sample_rate=rate)
+    seen = whole.since((first - lead) / rate)
+    times, hz, cut_db = seen.thinned(COLUMNS, ROWS)
+    cuts = np.rint(np.clip(-cut_db / STEP_DB, 0.0, 255.0)).astype(np.uint8)
+    return Cuts(
+        times_s=[round(t + lead / rate, 3) for t in times.tolist()],
+        hz=[round(f, 2) for f in hz.tolist()],
+        step_db=STEP_DB,
+        cuts=base64.b64encode(cuts.tobytes()).decode(),
+        mean_db=[round(v, 2) for v in np.interp(np.log(hz), np.log(seen.hz), seen.mean_db()).tolist()],
+        deepest_db=[round(v, 2) for v in cut_db.min(axis=0, initial=0.0).tolist()],
+    )
+
+
+def _from_zero(stretches: tuple[tuple[float, float], ...]) -> tuple[tuple[float, float], ...]:
+    """Stretches of what begins at 0; one that ended before then is put where it harms nothing."""
+    inside = tuple((max(0.0, a), b) for a, b in stretches if b > 0.0)
+    return inside if inside or not stretches else ((0.0, 1e-6),)
 
 
 def _acting(move: DynamicMove, seen: Trace) -> float:

@@ -8,12 +8,14 @@ import { type Axis, type Move, dragAxis, furthestOf, gainWords, hasGain, isAdapt
 import { signed, writeHz } from "../../lib/notes";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
+import { useCuts } from "../../stores/cuts";
 import { useView } from "../../stores/view";
 import { useProbe } from "../../stores/probe";
 
 const bench = useBench();
 const live = useLive();
 const view = useView();
+const cuts = useCuts();
 const probe = useProbe();
 const canvas = ref<HTMLCanvasElement | null>(null);
 const beginDrag = useDrag();
@@ -55,6 +57,7 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
     g.fill();
   }
   for (const move of bench.moves) if (move.enabled) drawMoving(g, w, h, move);
+  drawTaken(g, w, h);
   trace(c.total);
   g.strokeStyle = colour("treat");
   g.lineWidth = 2;
@@ -99,6 +102,25 @@ function drawMoving(g: CanvasRenderingContext2D, w: number, h: number, move: Mov
   g.globalAlpha = 1;
 }
 
+/** What the chosen adaptive move took over the passage: on the whole filled, at its deepest as a line. */
+function drawTaken(g: CanvasRenderingContext2D, w: number, h: number): void {
+  const seen = cuts.picture;
+  if (!seen?.hz.length) return;
+  const x = gainScale(w);
+  const along = (values: readonly number[]) => values.forEach((db, i) => g.lineTo(x(db), frequencyToY(seen.hz[i] as number, view.frequencies, h)));
+  g.fillStyle = g.strokeStyle = colour("treat");
+  g.beginPath();
+  g.lineTo(x(0), frequencyToY(seen.hz[0] as number, view.frequencies, h));
+  along(seen.mean_db);
+  g.lineTo(x(0), frequencyToY(seen.hz.at(-1) as number, view.frequencies, h));
+  g.globalAlpha = 0.55;
+  g.fill();
+  g.globalAlpha = 1;
+  g.beginPath();
+  along(seen.deepest_db);
+  g.stroke();
+}
+
 /** Thin slanted lines in the colour of what we do. */
 function hatching(g: CanvasRenderingContext2D): CanvasPattern | string {
   const tile = document.createElement("canvas");
@@ -132,7 +154,7 @@ function drawScale(g: CanvasRenderingContext2D, w: number, h: number): void {
   }
 }
 
-watch([() => live.curves, () => view.frequencies, () => bench.moves, () => bench.chosen, () => live.report.moving], redraw, { deep: false });
+watch([() => live.curves, () => view.frequencies, () => bench.moves, () => bench.chosen, () => live.report.moving, () => cuts.picture], redraw, { deep: false });
 
 interface Handle {
   move: Move;

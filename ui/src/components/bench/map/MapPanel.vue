@@ -13,6 +13,7 @@ import { useTheme } from "../../../lib/theme";
 import { useLive } from "../../../live/session";
 import { type Spot, useAlike } from "../../../stores/alike";
 import { useBench } from "../../../stores/bench";
+import { useCuts } from "../../../stores/cuts";
 import { useFindings } from "../../../stores/findings";
 import { useLevels } from "../../../stores/levels";
 import { useProbe } from "../../../stores/probe";
@@ -27,6 +28,7 @@ const findings = useFindings();
 const view = useView();
 const probe = useProbe();
 const levels = useLevels();
+const cuts = useCuts();
 const alike = useAlike();
 const marking = shallowRef<Spot | null>(null);
 const beginDrag = useDrag();
@@ -48,6 +50,7 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   if (info.value && shown.value) drawMap(g, w, h, info.value, shown.value);
   drawFindings(g, w, h);
   drawMoving(g, w, h);
+  drawCuts(g, w, h);
   drawAlike(g, w, h);
   const passage = view.passage;
   if (passage && view.mapWhole) {
@@ -121,6 +124,28 @@ function drawMoving(g: CanvasRenderingContext2D, w: number, h: number): void {
   g.globalAlpha = 1;
 }
 
+/** What the chosen adaptive move took, wherever it did: the deeper the darker. */
+function drawCuts(g: CanvasRenderingContext2D, w: number, h: number): void {
+  const seen = cuts.picture;
+  if (!seen || seen.times_s.length < 2 || seen.hz.length < 2) return;
+  const deepest = Math.max(1, -(bench.chosenMove?.most_db ?? -6));
+  const half = Math.sqrt((seen.hz[1] as number) / (seen.hz[0] as number));
+  const step = (seen.times_s[1] as number) - (seen.times_s[0] as number);
+  const edges = seen.hz.map((hz) => [frequencyToY(hz * half, view.frequencies, h), frequencyToY(hz / half, view.frequencies, h)] as const);
+  g.fillStyle = colour("treat");
+  seen.times_s.forEach((t, column) => {
+    const [x0, x1] = [timeToX(t, view.times, w), timeToX(t + step, view.times, w)];
+    if (x1 < 0 || x0 > w) return;
+    edges.forEach(([top, bottom], row) => {
+      const share = seen.at(column, row) / deepest;
+      if (share < 0.05) return;
+      g.globalAlpha = Math.min(1, 0.15 + 0.85 * share);
+      g.fillRect(x0, top, Math.max(1, x1 - x0), Math.max(1, bottom - top));
+    });
+  });
+  g.globalAlpha = 1;
+}
+
 /** Where and when: a tongue at the left edge for each finding; the chosen one framed wherever it stands out. */
 function drawFindings(g: CanvasRenderingContext2D, w: number, h: number): void {
   g.fillStyle = g.strokeStyle = colour("stand-out");
@@ -188,7 +213,7 @@ function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo
 }
 
 watch(() => [bench.trackId, bench.track?.audio_sha256], tiles.forget);
-watch([() => findings.open, () => findings.chosenId, info, shown, () => levels.levels, () => bench.chosenMove, marking, () => alike.kept], redraw);
+watch([() => findings.open, () => findings.chosenId, info, shown, () => levels.levels, () => cuts.picture, () => bench.chosenMove, marking, () => alike.kept], redraw);
 watch([() => view.times, () => view.frequencies, () => live.position, () => view.passage], redraw);
 
 function hover(event: PointerEvent): void {

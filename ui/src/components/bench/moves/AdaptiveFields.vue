@@ -1,9 +1,11 @@
 <script setup lang="ts">
 /** The values of an adaptive move. */
 import type { Move } from "../../../lib/moves";
+import { useFreezing } from "../../../stores/freezing";
 import NumberField from "../../NumberField.vue";
 
 defineProps<{ move: Move }>();
+const freezing = useFreezing();
 const emit = defineEmits<{ preview: [values: Partial<Move>]; change: [values: Partial<Move>] }>();
 
 interface Field { name: "from_hz" | "to_hz" | "most_db" | "width_oct" | "attack_ms" | "release_ms"; label: string; unit: string; min: number; max: number; step: number; ratio?: boolean; digits: number }
@@ -28,4 +30,18 @@ const share = (percent: number) => ({ share: Number((percent / 100).toFixed(2)) 
     v-for="f in FIELDS" :key="f.name" :label="f.label" :unit="f.unit" :model-value="move[f.name] ?? f.min" :min="f.min" :max="f.max" :step="f.step" :ratio="f.ratio" :digits="f.digits"
     @preview="emit('preview', said(f, $event))" @change="emit('change', said(f, $event))"
   />
+  <p class="whole frozen">
+    <template v-if="freezing.isFreezing(move.id)">
+      <span role="status">Looking for the moves that do most of it … {{ Math.round(100 * (freezing.task?.progress ?? 0)) }} %</span>
+      <button type="button" class="plain small" @click="freezing.cancel">Cancel</button>
+    </template>
+    <button
+      v-else type="button" class="plain small" data-test="freeze" :disabled="!move.enabled"
+      title="at most six ordinary moves that do most of what it does in the passage, for a sheet or another desk" @click="freezing.freeze(move.id)"
+    >Freeze into moves</button>
+  </p>
 </template>
+
+<style scoped>
+.frozen { grid-column: 1 / -1; display: flex; gap: 8px; align-items: baseline; justify-content: space-between; margin: 0; font-size: 11.5px; }
+</style>

@@ -3,11 +3,12 @@
 import { ElOption, ElSelect } from "element-plus";
 import { computed } from "vue";
 import {
-  type Move, SHAPES, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, nameOf, placeOf, qualityOf, shapeOf,
+  type Move, SHAPES, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf,
 } from "../../../lib/moves";
 import { writeNote } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
+import { useProbe } from "../../../stores/probe";
 import NumberField from "../../NumberField.vue";
 import AdaptiveFields from "./AdaptiveFields.vue";
 import DynamicFields from "./DynamicFields.vue";
@@ -16,6 +17,7 @@ import MoveFields from "./MoveFields.vue";
 const props = defineProps<{ move: Move }>();
 const bench = useBench();
 const live = useLive();
+const probe = useProbe();
 
 const number = computed(() => bench.moves.findIndex((m) => m.id === props.move.id) + 1);
 const preview = (values: Partial<Move>) => bench.previewMove(props.move.id, values);
@@ -52,6 +54,13 @@ const hearTaken = () => {
   live.hearOnly([props.move.id]);
   live.setSignal(live.state.signal === "removed" ? "treated" : "removed");
 };
+/** The band that it treats, or what it listens to of its own track, alone: the probe is held there. */
+const band = computed(() => (["bell", "notch", "band_pass"].includes(shapeOf(props.move)) && !isAdaptive(props.move) ? { hz: placeOf(props.move), octaves: octavesOfQ(qualityOf(props.move)) } : null));
+const keyBand = computed(() => {
+  const key = props.move.key;
+  if (!isDynamic(props.move) || (key?.source ?? "self") !== "self" || key?.frequency_hz == null || (key.shape ?? "band") !== "band") return null;
+  return { hz: key.frequency_hz, octaves: octavesOfQ(key.q ?? qualityOf(props.move)) };
+});
 const clearStretches = () => save({ stretches: [] });
 </script>
 
@@ -101,6 +110,8 @@ const clearStretches = () => save({ stretches: [] });
     <div class="actions">
       <button type="button" class="plain small" :aria-pressed="isOnly" @click="live.hearOnly(isOnly ? [] : [move.id])">Hear alone</button>
       <button v-if="move.mode !== 'static'" type="button" class="plain small" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">Hear what it takes</button>
+      <button v-if="band" type="button" class="plain small" :aria-pressed="probe.holds(band)" title="the band that it treats, alone" @click="probe.hold(band)">Hear its band</button>
+      <button v-if="keyBand" type="button" class="plain small" :aria-pressed="probe.holds(keyBand)" title="what it listens to, alone" @click="probe.hold(keyBand)">Hear its key</button>
       <button type="button" class="plain small" :aria-pressed="!move.enabled" @click="save({ enabled: !move.enabled })">Bypass</button>
       <button v-if="move.mode === 'static' && hasGain(shapeOf(move))" type="button" class="plain small" title="act only when it is loud there" @click="listen">Only when loud</button>
       <button v-if="isDynamic(move)" type="button" class="plain small" title="act all the time, as deep as its range" @click="rest">Always</button>
