@@ -234,3 +234,32 @@ def test_static_moves_can_be_taken_along_as_filters(two: tuple[str, list[int]]) 
         assert np.max(np.abs(error)) < 0.1
         assert (np.argmax(np.abs(impulse)) == len(impulse) // 2) == (phase == "linear")
     assert httpx.get(f"{base}/tracks/{first}/impulse.wav", params={"phase": "analogue"}).status_code in (400, 422)
+
+
+def test_a_new_compressor_takes_three_db_and_the_output_brings_them_back(two: tuple[str, list[int]]) -> None:
+    base, (first, _) = two
+    for _ in range(2):
+        answer = httpx.post(f"{base}/tracks/{first}/compressors", timeout=30)
+        assert answer.status_code == 201, answer.text
+    one, other = answer.json()["tracks"][0]["aftercare"]["compressors"]
+    assert (one["ratio"], one["knee_db"], one["attack_ms"], one["release_ms"]) == (3.0, 6.0, 20.0, 120.0)
+    assert other["threshold_db"] < one["threshold_db"]  # it hears what the first one left
+
+    def loudness() -> tuple[float, float]:
+        profile = httpx.get(f"{base}/tracks/{first}/profile", params={"bands_per_octave": 3}, timeout=30).json()
+        sums = [10 * np.log10(np.sum(10 ** (np.array(profile[k]) / 10))) for k in ("untreated_db", "behind_db")]
+        return float(sums[0]), float(sums[1])
+
+    before, after = loudness()
+    assert after < before - 3.0
+    matched = httpx.post(f"{base}/tracks/{first}/output", timeout=30).json()["tracks"][0]["aftercare"]
+    # gated loudness is matched, these are plain sums
+    assert matched["output_db"] == pytest.approx(before - after, abs=2.0)
+    again = httpx.post(f"{base}/tracks/{first}/output", timeout=30).json()["tracks"][0]["aftercare"]
+    assert again["output_db"] == matched["output_db"]  # measured without what was written before
+    stale = httpx.post(f"{base}/tracks/{first}/compressors", params={"strip_revision": 0}, timeout=30)
+    assert stale.status_code == 409
+    for _ in range(3):
+        last = httpx.post(f"{base}/tracks/{first}/compressors", timeout=30)
+    assert last.status_code in (400, 422)
+    assert "at most 4" in last.json()["detail"]

@@ -26,7 +26,7 @@ from mivlo.services.backup import restoring, saving
 from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, filters, sheets
-from mivlo.services.making import freezing, starting
+from mivlo.services.making import behind, freezing, starting
 from mivlo.services.making.alike import Spot, more_like
 from mivlo.services.making.levels import move_cuts, move_levels
 from mivlo.services.pictures import views
@@ -195,6 +195,22 @@ def change_track(song_id: Id, track_id: Id, body: s.TrackChange, page: Page = ""
             open_session, song_id, track_id, body.revision, _given(body), strip_revision=body.strip_revision,
             page=page,
         )  # fmt: skip
+        return read_song(open_session, song_id, page)
+
+
+@api.post("/songs/{song_id}/tracks/{track_id}/compressors", response_model=s.SongOut, status_code=201)
+def add_compressor(song_id: Id, track_id: Id, strip_revision: StripRevision = None, page: Page = "") -> Any:
+    """A compressor behind the moves, with the threshold at which it takes 3 dB of the passage."""
+    behind.add_compressor(song_id, track_id, strip_revision=strip_revision, page=page)
+    with session() as open_session:
+        return read_song(open_session, song_id, page)
+
+
+@api.post("/songs/{song_id}/tracks/{track_id}/output", response_model=s.SongOut)
+def match_output(song_id: Id, track_id: Id, strip_revision: StripRevision = None, page: Page = "") -> Any:
+    """Write the output gain that makes a strip as loud behind everything as it is untreated."""
+    behind.match_output(song_id, track_id, strip_revision=strip_revision, page=page)
+    with session() as open_session:
         return read_song(open_session, song_id, page)
 
 

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from mivlo.core.graph import treat
+from mivlo.core.making.thresholds import ACTIVE_DB, compressor_taking
 from mivlo.core.moves import (
     Aftercare,
     Air,
@@ -19,6 +22,8 @@ from mivlo.core.moves import (
     Treatment,
     Warmth,
 )
+from mivlo.core.processors import Step
+from mivlo.core.processors.dynamic import CompressorProcessor
 from mivlo.core.units import Floats
 
 RATE = 44_100
@@ -139,3 +144,21 @@ def test_a_move_may_stand_behind_a_compressor() -> None:
     by_hand = treat(treat(x, Treatment(aftercare=care), sample_rate=RATE), [move], sample_rate=RATE)
     assert np.max(np.abs(behind - by_hand)) < 1e-6
     assert np.max(np.abs(before - by_hand)) > 1e-3
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.floats(0.5, 8.0), st.integers(0, 100), st.sampled_from([1, 2]))
+def test_a_fitted_threshold_takes_what_was_asked_on_average(take: float, seed: int, channels: int) -> None:
+    random = np.random.default_rng(seed)
+    loudness = np.repeat(10.0 ** (random.uniform(-25.0, 0.0, 20) / 20.0), RATE // 10)
+    x = (random.standard_normal((len(loudness), channels)) * 0.1) * loudness[:, None]
+    fitted = compressor_taking(Compressor(threshold_db=0.0), x, take, sample_rate=RATE)
+    rows = CompressorProcessor(RATE, channels, [Step(0, fitted)]).trace(x)[0]
+    level, gain = rows[:, :, 0].max(axis=1), rows[:, :, 1].min(axis=1)
+    assert -np.mean(gain[level > level.max() - ACTIVE_DB]) == pytest.approx(take, abs=0.15)
+
+
+def test_silence_fits_no_threshold() -> None:
+    value = Compressor(threshold_db=-24.0)
+    for frames in (0, 5, 4_800):
+        assert compressor_taking(value, np.zeros((frames, 1)), 3.0, sample_rate=RATE) == value

@@ -230,6 +230,46 @@ export interface paths {
         patch: operations["change_track_api_songs__song_id__tracks__track_id__patch"];
         trace?: never;
     };
+    "/api/songs/{song_id}/tracks/{track_id}/compressors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Compressor
+         * @description A compressor behind the moves, with the threshold at which it takes 3 dB of the passage.
+         */
+        post: operations["add_compressor_api_songs__song_id__tracks__track_id__compressors_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/output": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Match Output
+         * @description Write the output gain that makes a strip as loud behind everything as it is untreated.
+         */
+        post: operations["match_output_api_songs__song_id__tracks__track_id__output_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/order": {
         parameters: {
             query?: never;
@@ -3245,6 +3285,82 @@ export interface operations {
                 "application/json": components["schemas"]["TrackChange"];
             };
         };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    add_compressor_api_songs__song_id__tracks__track_id__compressors_post: {
+        parameters: {
+            query?: {
+                /** @description refuse with 409 if the strip is at another revision */
+                strip_revision?: number | null;
+            };
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    match_output_api_songs__song_id__tracks__track_id__output_post: {
+        parameters: {
+            query?: {
+                /** @description refuse with 409 if the strip is at another revision */
+                strip_revision?: number | null;
+            };
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {

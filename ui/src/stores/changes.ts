@@ -99,6 +99,14 @@ export const useChanges = defineStore("changes", () => {
       change((now, api) =>
         ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/starts", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...start } })),
       ),
+    addCompressor: (trackId: number) =>
+      change((now, api) =>
+        ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/compressors", { params: { path: track(trackId), query: strip(now, trackId) } })),
+      ),
+    matchOutput: (trackId: number) =>
+      change((now, api) =>
+        ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/output", { params: { path: track(trackId), query: strip(now, trackId) } })),
+      ),
     changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>) =>
       change((now, api) =>
         ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", {

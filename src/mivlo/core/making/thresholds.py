@@ -8,9 +8,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from mivlo.core.moves import DynamicMove
+from mivlo.core.moves import Compressor, DynamicMove
 from mivlo.core.processors import DynamicProcessor, Step
-from mivlo.core.processors.dynamic_kernel import CELL
+from mivlo.core.processors.dynamic import CompressorProcessor
+from mivlo.core.processors.dynamic_kernel import CELL, SILENT_DB
 from mivlo.core.processors.listening import rise_s
 from mivlo.core.units import Floats
 
@@ -25,6 +26,7 @@ RESTS = 0.98
 LEAST_OVER_DB = 3.0
 """By so much the typical moment is over the threshold at the least."""
 _PIECE = 65_536
+_HALVINGS = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,6 +119,29 @@ def under_active(move: DynamicMove, traced: Trace, below_db: float) -> DynamicMo
         return move
     active = level[level > np.max(level) - ACTIVE_DB]
     return replace(move, threshold_db=round(min(24.0, max(-120.0, float(np.median(active)) - below_db)), 1))
+
+
+def compressor_taking(value: Compressor, sound: npt.ArrayLike, take_db: float, *, sample_rate: float) -> Compressor:
+    """The compressor with the threshold at which it turns a sound (n, channels) down by `take_db` on average while that
+    sounds (within ACTIVE_DB of its loudest), by running it. One that can't take so much gets the lowest threshold
+    that was tried."""
+    x = np.asarray(sound, dtype=np.float64)
+
+    def run(threshold_db: float) -> tuple[Floats, Floats]:
+        step = Step(0, replace(value, threshold_db=threshold_db, mix=1.0))
+        rows = CompressorProcessor(sample_rate, x.shape[1], [step]).trace(x)[0]
+        return np.max(rows[:, :, 0], axis=1, initial=-240.0), np.min(rows[:, :, 1], axis=1, initial=0.0)
+
+    level, _ = run(24.0)
+    if not len(level) or np.max(level) < SILENT_DB:
+        return value
+    active = level > np.max(level) - ACTIVE_DB
+    low, high = float(np.max(level)) - 60.0, float(np.max(level))
+    for _ in range(_HALVINGS):
+        middle = 0.5 * (low + high)
+        taken = -float(np.mean(run(middle)[1][active]))
+        low, high = (middle, high) if taken > take_db else (low, middle)
+    return replace(value, threshold_db=round(min(24.0, max(-120.0, low)), 1))
 
 
 def rise_ms(move: DynamicMove) -> float:

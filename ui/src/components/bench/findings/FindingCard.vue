@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The chosen finding: its evidence, the ways to hear it, what to do about it. */
-import { nextTick, ref, watch } from "vue";
+import { computed, nextTick, ref, watch } from "vue";
 import type { Finding } from "../../../api/client";
 import { WAYS, place, proposal, reasons } from "../../../lib/findings";
 import { KEYMAP } from "../../../lib/keymap";
@@ -9,17 +9,23 @@ import { gainWords } from "../../../lib/moves";
 import { signed } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
 import { useAlike } from "../../../stores/alike";
+import { useBench } from "../../../stores/bench";
 import { useFindings } from "../../../stores/findings";
 import { useHearing } from "../../../stores/hearing";
 import MoveFields from "../moves/MoveFields.vue";
 import EvidencePicture from "./EvidencePicture.vue";
 
-defineProps<{ finding: Finding }>();
+const props = defineProps<{ finding: Finding }>();
+const bench = useBench();
 const live = useLive();
 const findings = useFindings();
 const alike = useAlike();
 const hearing = useHearing();
 const card = ref<HTMLElement | null>(null);
+
+/** A cut is the finding's where its place is within a twelfth of an octave. */
+const SAME_OCT = 1 / 12;
+const back = computed(() => bench.profile?.comes_back.find((b) => Math.abs(Math.log2(b.frequency_hz / props.finding.document.frequency_hz)) < SAME_OCT) ?? null);
 
 function more(finding: Finding): void {
   const { frequency_hz: hz, bandwidth_oct: octaves, moments } = finding.document;
@@ -47,6 +53,7 @@ watch(() => findings.draft !== null, async (changing) => {
       {{ signed(finding.document.excess_db, 1) }} dB over its surroundings, {{ finding.document.bandwidth_oct.toFixed(2) }} oct wide.
       {{ reasons(finding).join(" ") }}
       <template v-if="finding.in_tracks > 1">In {{ finding.in_tracks }} tracks.</template>
+      <strong v-if="back" class="back">Cut already, but what stands behind the moves brings it back by {{ back.db.toFixed(1) }} dB.</strong>
     </p>
     <div class="where">
       <span>Hear it</span>
@@ -94,4 +101,5 @@ header > :last-child { margin-left: auto; font-size: 11.5px; }
 .fields { display: grid; grid-template-columns: 1.2fr 1fr 1fr; gap: 8px; margin-bottom: 6px; }
 .accept { border-color: var(--treat); color: var(--treat); font-weight: 600; }
 kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; margin-left: 1px; }
+.back { color: var(--stand-out); font-weight: 500; }
 </style>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** What comes behind the moves: one line of words until it is opened. */
-import { computed } from "vue";
+import { computed, ref } from "vue";
 import type { Aftercare } from "../../../api/client";
 import { signed, writeHz } from "../../../lib/notes";
 import { useBench } from "../../../stores/bench";
@@ -30,7 +30,14 @@ function save(values: Partial<Aftercare>): void {
 }
 
 const compressors = computed<Compressor[]>(() => care.value.compressors ?? []);
-const addCompressor = () => save({ compressors: [...compressors.value, { threshold_db: -24 } as Compressor] });
+/** What the server is measuring for. */
+const fitting = ref<"compressor" | "output" | null>(null);
+async function fit(what: "compressor" | "output"): Promise<void> {
+  if (!bench.track || fitting.value) return;
+  fitting.value = what;
+  await (what === "compressor" ? changes.addCompressor(bench.track.id) : changes.matchOutput(bench.track.id));
+  fitting.value = null;
+}
 const setCompressor = (i: number, values: Partial<Compressor>) => save({ compressors: compressors.value.map((c, j) => (j === i ? { ...c, ...values } : c)) });
 const dropCompressor = (i: number) => save({ compressors: compressors.value.filter((_, j) => j !== i) });
 const toggle = (part: Part) => save({ [part]: care.value[part] ? null : {} });
@@ -83,7 +90,9 @@ const ofCompressor = (c: Compressor, f: Knobless) => (f.percent ? 100 : 1) * (c[
         />
       </div>
     </div>
-    <button v-if="compressors.length < 4" type="button" class="plain small" @click="addCompressor">Add a compressor</button>
+    <button v-if="compressors.length < 4" type="button" class="plain small" :disabled="!!fitting" title="3:1, its threshold such that it takes 3 dB of the passage" @click="fit('compressor')">
+      {{ fitting === "compressor" ? "Measuring …" : "Add a compressor" }}
+    </button>
     <div v-for="p in PARTS" :key="p.part" class="part" role="group" :aria-label="p.label">
       <header><strong>{{ p.label }}</strong><button type="button" class="plain small" :aria-pressed="!!care[p.part]" @click="toggle(p.part)">{{ care[p.part] ? "on" : "off" }}</button></header>
       <div v-if="care[p.part]" class="fields">
@@ -93,7 +102,10 @@ const ofCompressor = (c: Compressor, f: Knobless) => (f.percent ? 100 : 1) * (c[
         />
       </div>
     </div>
-    <NumberField label="Output" unit="dB" :model-value="care.output_db ?? 0" :min="-30" :max="30" :step="0.5" :digits="1" @change="save({ output_db: Number($event.toFixed(2)) })" />
+    <div class="fields">
+      <NumberField label="Output" unit="dB" :model-value="care.output_db ?? 0" :min="-30" :max="30" :step="0.5" :digits="1" @change="save({ output_db: Number($event.toFixed(2)) })" />
+      <button type="button" class="plain small match" :disabled="!!fitting" title="measure the passage once and write the gain that makes it as loud as untreated" @click="fit('output')">{{ fitting === "output" ? "Measuring …" : "Match level" }}</button>
+    </div>
   </details>
 </template>
 
@@ -105,4 +117,5 @@ p.back { margin: 4px 0; color: var(--stand-out); font-size: 11.5px; }
 .part { margin: 7px 0; }
 .part header { display: flex; justify-content: space-between; }
 .fields { display: grid; grid-template-columns: 1fr 1fr; gap: 6px 16px; margin-top: 4px; }
+.match { align-self: end; justify-self: start; }
 </style>

@@ -6,10 +6,8 @@ import { computed, ref } from "vue";
 import type { StartName } from "../../../api/client";
 import { cache } from "../../../data/cache";
 import { startsQuery } from "../../../data/queries";
-import {
-  type Move, SHAPES, type Shape, gainWords, hasOctaves, hasSlope, isAdaptive, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf,
-} from "../../../lib/moves";
-import { signed, writeHz } from "../../../lib/notes";
+import { type Move, SHAPES, type Shape } from "../../../lib/moves";
+import { signed } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
 import { useChanges } from "../../../stores/changes";
@@ -17,6 +15,7 @@ import { useSong } from "../../../stores/song";
 import NumberField from "../../NumberField.vue";
 import AftercareRail from "./AftercareRail.vue";
 import MoveEditor from "./MoveEditor.vue";
+import MoveRow from "./MoveRow.vue";
 
 const bench = useBench();
 const song = useSong();
@@ -30,10 +29,23 @@ const { data: starts } = useQuery(startsQuery(), cache);
 const on = computed(() => bench.moves.filter((m) => m.enabled).length);
 const others = computed(() => (song.song?.strips ?? []).filter((s) => s.id !== bench.trackId && s.kind !== "mix"));
 
-function width(move: Move): string {
-  if (isAdaptive(move)) return `${Math.round(100 * (move.share ?? 0.5))} %`;
-  if (hasSlope(shapeOf(move))) return `${move.slope_db_per_octave} dB/oct`;
-  return hasOctaves(shapeOf(move)) ? `${octavesOfQ(qualityOf(move)).toFixed(2)} oct` : `Q ${qualityOf(move).toFixed(2)}`;
+const numbered = computed(() => bench.moves.map((move, i) => ({ move, number: i + 1 })));
+const before = computed(() => numbered.value.filter(({ move }) => move.place !== "behind"));
+const behind = computed(() => numbered.value.filter(({ move }) => move.place === "behind"));
+const rail = ref<HTMLElement | null>(null);
+/** Where a square that is carried would be put. */
+const over = ref<Move["place"] | null>(null);
+const placeAt = (event: PointerEvent): Move["place"] => (event.clientY > (rail.value?.getBoundingClientRect().top ?? Infinity) ? "behind" : "before");
+
+const carry = (move: Move, event: PointerEvent) => {
+  const to = placeAt(event);
+  over.value = to === (move.place ?? "before") ? null : to;
+};
+
+function put(move: Move, event: PointerEvent | null): void {
+  over.value = null;
+  const to = event && placeAt(event);
+  if (to && to !== (move.place ?? "before")) void bench.saveMove(move.id, { place: to });
 }
 
 const isShape = (name: string): name is Shape => SHAPES.some((s) => s.value === name);
@@ -66,7 +78,7 @@ const PHASES = [
 type Phase = (typeof PHASES)[number]["value"];
 const setPhase = (phase: Phase) => bench.track && void changes.changeTrack(bench.track.id, { phase });
 const files = computed(() => `/api/songs/${song.id}/tracks/${bench.trackId}`);
-const before = computed(() => bench.track?.rings_before_ms ?? 0);
+const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
 </script>
 
 <template>
@@ -77,17 +89,7 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
       <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amount" :min="0" :max="150" :step="5" :digits="0" title="how much all moves act; drag the word, or type" @change="setAmount" />
     </header>
     <ul v-if="bench.moves.length" class="entries">
-      <li v-for="(move, i) in bench.moves" :key="move.id" :class="{ chosen: move.id === bench.chosen, off: !move.enabled }">
-        <button type="button" class="square figure" :aria-pressed="move.enabled" :aria-label="`Move ${i + 1} on`" :title="move.enabled ? 'switch off' : 'switch on'" @click="bench.saveMove(move.id, { enabled: !move.enabled })">
-          {{ i + 1 }}
-        </button>
-        <button type="button" class="row" :aria-current="move.id === bench.chosen" @click="bench.chosen = move.id">
-          <span class="shape">{{ nameOf(move) }}<span v-if="move.stretches?.length" class="soft" :title="`only at ${move.stretches.length} moments`"> ×{{ move.stretches.length }}</span></span>
-          <span class="figure">{{ writeHz(placeOf(move)) }} Hz</span>
-          <span class="figure soft">{{ width(move) }}</span>
-          <span class="figure gain">{{ gainWords(move) }}</span>
-        </button>
-      </li>
+      <MoveRow v-for="{ move, number } in before" :key="move.id" :move="move" :number="number" @carry="carry(move, $event)" @put="put(move, $event)" />
     </ul>
     <p v-else class="soft none">No moves yet. Sweep with the probe, then press C to cut where the line is.</p>
     <ElSelect v-model="adding" class="add" size="small" placeholder="Add a move at the line …" aria-label="Add a move" popper-class="adds" @change="add">
@@ -109,14 +111,19 @@ const before = computed(() => bench.track?.rings_before_ms ?? 0);
         <ElOption v-for="p in PHASES" :key="p.value" :value="p.value" :label="p.label" />
       </ElSelect>
       <span v-if="bench.track?.phase === 'linear'" class="soft">
-        rings {{ before.toFixed(0) }} ms before a hit<template v-if="before > 20"> · on drums rather use minimum</template>; moves that listen keep their own phase
+        rings {{ ringsBefore.toFixed(0) }} ms before a hit<template v-if="ringsBefore > 20"> · on drums rather use minimum</template>; moves that listen keep their own phase
       </span>
     </label>
     <p v-if="bench.moves.some((m) => m.mode === 'static')" class="files soft">
       static moves as <a :href="`${files}/impulse.wav?phase=${bench.track?.phase === 'linear' ? 'linear' : 'minimum'}`" download="impulse.wav">impulse response</a>,
       <a :href="`${files}/sections.csv`" download="sections.csv">sections</a>
     </p>
-    <AftercareRail />
+    <div ref="rail" :class="{ target: over === 'behind' }">
+      <AftercareRail />
+    </div>
+    <ul v-if="behind.length" class="entries" aria-label="Moves behind it">
+      <MoveRow v-for="{ move, number } in behind" :key="move.id" :move="move" :number="number" @carry="carry(move, $event)" @put="put(move, $event)" />
+    </ul>
   </section>
 </template>
 
@@ -126,21 +133,7 @@ header { display: flex; gap: 8px; align-items: baseline; font-size: 12px; white-
 header .number { margin-left: auto; flex: none; }
 header :deep(input) { width: 2.4em; min-width: 0; }
 .entries { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); }
-.entries li { display: flex; align-items: center; border-bottom: 1px solid var(--line); padding: 0 4px; }
-.entries li.chosen { background: var(--treat-soft); }
-.entries li.off .row { color: var(--soft); text-decoration: line-through; }
-.square {
-  width: 20px; height: 18px; padding: 0; font-size: 11px; font-weight: 600; color: var(--treat); background: var(--panel);
-  border: 1.5px solid var(--treat); border-radius: 2px; cursor: pointer; flex: none;
-}
-.entries li.off .square { border-style: dashed; }
-.row {
-  flex: 1; display: grid; grid-template-columns: 72px 54px 54px 1fr; column-gap: 5px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
-  background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
-}
-.row .figure { font-size: 11.5px; }
-.shape { text-align: left; }
-.gain { color: var(--treat); }
+.target { outline: 2px solid var(--treat); outline-offset: 3px; }
 .none { margin: 4px 0; }
 .soft { color: var(--soft); }
 .start { display: flex; flex-direction: column; line-height: 1.2; padding: 3px 0; }

@@ -1,0 +1,71 @@
+"""What stands behind the moves, fitted to the passage: a compressor's threshold, the output gain."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from mivlo.core.errors import InvalidValue
+from mivlo.core.graph import Plan, Tap, TreatedSound, compile
+from mivlo.core.loudness import level_match_lu
+from mivlo.core.making.thresholds import compressor_taking
+from mivlo.core.moves import Aftercare, Compressor, Entry, Place
+from mivlo.core.moves.aftercare import MOST_COMPRESSORS
+from mivlo.core.moves.bounds import GREATEST_GAIN_DB
+from mivlo.core.units import Floats
+from mivlo.description import aftercare_document
+from mivlo.services.making.hearing import span_of
+from mivlo.services.recordings.importing import song_sources
+from mivlo.services.song.state import SongState, StripState, read_song
+from mivlo.services.song.strips import change_strip
+from mivlo.store.database import session
+
+USUAL_TAKE_DB = 3.0
+"""Common practice, no source."""
+_START_DB = -24.0
+
+
+def add_compressor(song_id: int, strip_id: int, *, strip_revision: int | None = None, page: str = "") -> None:
+    """A compressor behind those that are there, with the threshold at which it takes 3 dB of the passage."""
+    with session() as open_session:
+        song = read_song(open_session, song_id)
+    strip = song.strip(strip_id)
+    care = strip.treatment.aftercare
+    if len(care.compressors) >= MOST_COMPRESSORS:
+        raise InvalidValue("compressors", len(care.compressors), f"a strip has at most {MOST_COMPRESSORS}")
+    before = tuple(e for e in strip.treatment.entries if e.place is Place.BEFORE)
+    sound = _behind(song, strip, Aftercare(compressors=care.compressors), before)
+    fitted = compressor_taking(Compressor(threshold_db=_START_DB), sound, USUAL_TAKE_DB, sample_rate=song.sample_rate)
+    _save(song, strip, replace(care, compressors=(*care.compressors, fitted)), strip_revision, page)
+
+
+def match_output(song_id: int, strip_id: int, *, strip_revision: int | None = None, page: str = "") -> None:
+    """Write the output gain that makes the strip as loud behind everything as it is untreated, over the passage."""
+    with session() as open_session:
+        song = read_song(open_session, song_id)
+    strip = song.strip(strip_id)
+    care = strip.treatment.aftercare
+    after = _behind(song, strip, replace(care, output_db=0.0, reverb=None), strip.treatment.entries)
+    before = _heard(song.plan, song, strip, Tap.UNTREATED)
+    gain = round(level_match_lu(before, after, sample_rate=song.sample_rate), 1)
+    gain = max(-GREATEST_GAIN_DB, min(GREATEST_GAIN_DB, gain))
+    _save(song, strip, replace(care, output_db=gain), strip_revision, page)
+
+
+def _behind(song: SongState, strip: StripState, care: Aftercare, entries: tuple[Entry, ...]) -> Floats:
+    """The passage behind these moves and this aftercare."""
+    changed = replace(strip, treatment=replace(strip.treatment, entries=entries, aftercare=care))
+    strips = [changed.strip() if s.id == strip.id else s.strip() for s in song.strips]
+    return _heard(compile(strips, sample_rate=song.sample_rate), song, strip, Tap.BEHIND)
+
+
+def _heard(plan: Plan, song: SongState, strip: StripState, tap: Tap) -> Floats:
+    first, last = span_of(song)
+    return TreatedSound(plan, song_sources(song, skip_missing=True), (strip.id, tap), song.frames)[first:last]
+
+
+def _save(song: SongState, strip: StripState, care: Aftercare, strip_revision: int | None, page: str) -> None:
+    """Refused where the strip was changed meanwhile: what was measured is of another sound then."""
+    known = strip.revision if strip_revision is None else strip_revision
+    values = {"aftercare": aftercare_document(care)}
+    with session() as open_session:
+        change_strip(open_session, song.id, strip.id, None, values, strip_revision=known, page=page)
