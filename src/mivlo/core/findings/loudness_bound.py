@@ -66,7 +66,9 @@ def find_loud_trouble(view: View) -> LoudTrouble | None:
             continue
         octaves = float(np.clip((high - low) / POINTS_PER_OCTAVE, 0.4, 1.5))
         centre = float(2.0 ** np.average(np.log2(grid[low : high + 1]), weights=np.maximum(hump[low : high + 1], 0.0)))
-        threshold = float(np.quantile(band[softer, i], 0.9))
+        # between what the softer ones reach and what is usual on the loud ones: those in between shall stay
+        softest, usual = np.quantile(band[softer, i], 0.9), np.median(band[loud, i])
+        threshold = float(max(softest, 0.5 * (softest + usual)))
         bins = grid[i] * (2.0**0.25 - 2.0**-0.25) * len(view.parts[-1].window) / view.sample_rate
         level_db = threshold + 10.0 * float(np.log10(max(bins, 1.0)))
         above = float(np.mean(band[:, i] > threshold))

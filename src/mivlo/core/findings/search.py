@@ -266,13 +266,15 @@ class Search:
             Shape.BELL, m.frequency_hz, q=octaves_to_q(m.octaves), gain_db=-min(m.excess_db, _DEEPEST_MOMENT_DB)
         )
         stretches: tuple[tuple[float, float], ...] = m.spans_s
-        if kind in (Kind.PLOSIVE, Kind.SIBILANCE):  # there are more of them than those that were sure
+        if kind in (Kind.PLOSIVE, Kind.SIBILANCE):  # how much each needs differs
             start = started(StartName.PLOSIVES if kind is Kind.PLOSIVE else StartName.SIBILANCE)[0]
             assert isinstance(start, DynamicMove)
             if kind is Kind.SIBILANCE:
                 start = replace(start, frequency_hz=m.frequency_hz)
             rests = _SIBILANCE_RESTS if kind is Kind.SIBILANCE else RESTS
-            move, stretches = at_moments(start, self._traced(start), m.spans_s, rests=rests), ()
+            move = at_moments(start, self._traced(start), m.spans_s, rests=rests)
+            # a pop is like no other sound of a voice; its other sibilants are as loud as some of those that hurt
+            stretches = m.spans_s if kind is Kind.SIBILANCE else ()
         confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
         finding = Finding(
             kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,
