@@ -100,6 +100,11 @@ def test_a_move_gives_way_to_another_track_and_still_hears_it_muted(page: Page, 
     expect(editor.get_by_text("Other is muted, but the move still hears it.")).to_be_visible()
     page.get_by_role("button", name="Play").click()
     expect(page.get_by_role("button", name="Pause")).to_be_visible()
+    key = editor.get_by_role("button", name="Hear its key")
+    key.click()
+    expect(key).to_have_attribute("aria-pressed", "true")  # as the session says
+    key.click()
+    expect(key).to_have_attribute("aria-pressed", "false")
 
 
 def test_more_like_a_marked_spot_becomes_a_cut_at_those_moments_only(page: Page, address: str, song: int) -> None:

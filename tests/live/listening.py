@@ -112,6 +112,8 @@ def file_of(engine: Engine) -> Floats:
         engine.scope,
         engine.placed,
         engine.signal,
+        engine.key_strip,
+        None if engine.key_strip is None else plan.sound(engine.key_strip),
     )
     if key not in _files:
         _files[key] = _made(engine, plan)
@@ -122,6 +124,11 @@ def _made(engine: Engine, plan: Plan) -> Floats:
     renderer = Renderer(plan, engine.sources)
     alone = engine.scope is Scope.ALONE and engine.focus is not None
     point = (engine.focus, Tap.BEHIND) if alone and not engine.placed else (plan.mix, Tap.PLACED)
+    if engine.key_strip is not None:  # what a move listens to, whatever else is chosen
+        point = (engine.key_strip, Tap.BEHIND)
+        renderer.want(point)
+        out = np.concatenate([made[point] for made in blocks(renderer, engine.end)])
+        return out if out.shape[1] == 2 else np.tile(out, (1, 2))
     weights = {Signal.TREATED: (1.0, 0.0), Signal.UNTREATED: (0.0, 1.0), Signal.REMOVED: (-1.0, 1.0)}[engine.signal]
     compared = [engine.focus] if engine.focus is not None else list(plan.strips)
     for i in compared:

@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.core.graph import compile
-from mivlo.core.moves import Entry, Treatment
+from mivlo.core.graph import Tap, TreatedSound, compile, treat
+from mivlo.core.moves import DynamicMove, Entry, Key, KeyShape, Shape, StaticMove, Treatment
 from mivlo.core.probe import Probe, ProbeMode
 from mivlo.live.engine import BLOCK_FRAMES, Engine
 from mivlo.live.modes import Match, Passage, Scope, Signal
@@ -48,6 +48,7 @@ _commands = st.one_of(
     st.tuples(st.just("signal"), st.sampled_from(list(Signal))),
     st.tuples(st.just("preview"), st.sampled_from([1, 2, GROUP]), st.none() | st.floats(-12, 12)),
     st.tuples(st.just("only"), st.sampled_from([1, 2, 77])),
+    st.tuples(st.just("key"), st.sampled_from([None, 1, 2, 77])),
     st.tuples(st.just("save"), st.sampled_from([1, 2, 3]), st.floats(-12, 12)),
     st.tuples(st.just("listens"), st.sampled_from([1, 2, 3, GROUP]), st.integers(0, len(LISTENING) - 1)),
     st.tuples(st.just("listens"), st.sampled_from([1, 2, 3, GROUP]), st.integers(0, len(LISTENING) - 1)),
@@ -122,6 +123,8 @@ class Listener:
                 engine.set_match(Match(treated_db=gain, removed_db=max(0.0, gain)))
             case "only", (move,):
                 engine.set_only(frozenset({move}))
+            case "key", (move,):
+                engine.set_key_of(move)
             case "save", (strip, gain):
                 self.saved[strip] = replace(self.saved[strip], treatment=treatment(bell(gain), bell(2.0, 2_500.0)))
                 self.save()
@@ -412,3 +415,46 @@ def test_a_seek_near_to_what_was_played_is_exact_at_once_whatever_the_memory() -
     assert engine.exact
     at = engine.position
     assert np.max(np.abs(engine.render().samples - file_of(engine)[at : at + BLOCK_FRAMES])) < INAUDIBLE
+
+
+@pytest.mark.parametrize(
+    ("key", "source"),
+    [(Key(source=2), 2), (Key(source=2, frequency_hz=400.0, q=3.0, shape=KeyShape.BAND), 2), (Key(), 1)],
+)
+def test_what_a_move_listens_to_is_heard_as_it_reads_it(key: Key, source: int) -> None:
+    # against the tap that moves listen to, behind the band that the move reads
+    engine = song(8_000, 20_000)
+    first = StaticMove(Shape.BELL, 900.0, q=1.0, gain_db=-9.0)
+    move = DynamicMove(Shape.BELL, 700.0, -30.0, -6.0, q=2.0, key=key)
+    saved = {s.id: s for s in named(strips(), 20_000)}
+    saved[1] = replace(saved[1], treatment=treatment(first, move))
+    boost = StaticMove(Shape.BELL, 500.0, gain_db=6.0)
+    saved[2] = replace(saved[2], fader_db=-20.0, mute=True, treatment=treatment(boost))
+    plan = compile(list(saved.values()), sample_rate=8_000)
+    engine.set_song(plan, engine.sources, {})
+    engine.set_focus(1)
+    engine.set_key_of(2)
+    assert engine.key_strip == source
+    engine.play()
+    heard = np.concatenate([engine.render().samples for _ in range(12)])
+    if source == 1:  # what reaches the move: behind the one before it
+        x = treat(engine.sources[1][0 : engine.end], [first], sample_rate=8_000)
+    else:
+        x = TreatedSound(plan, engine.sources, (2, Tap.KEY), engine.end)[0 : engine.end]
+    band = StaticMove(Shape.BAND_PASS, key.frequency_hz or 700.0, q=key.q or 2.0)
+    wanted = treat(x, [band], sample_rate=8_000)[BLOCK_FRAMES : len(heard)]
+    assert np.max(np.abs(wanted)) > 0.001
+    assert np.max(np.abs(heard[BLOCK_FRAMES:] - wanted)) < INAUDIBLE
+    engine.set_key_of(None)
+    assert engine.key_strip is None
+
+
+def test_a_key_is_heard_of_a_move_that_listens_only() -> None:
+    engine = song(8_000, 20_000)
+    engine.set_focus(1)
+    for move in (1, 99):
+        with pytest.raises(InvalidValue, match="no such move"):
+            engine.set_key_of(move)
+    engine.set_focus(None)
+    with pytest.raises(InvalidValue):
+        engine.set_key_of(1)

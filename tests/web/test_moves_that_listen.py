@@ -263,3 +263,22 @@ def test_a_new_compressor_takes_three_db_and_the_output_brings_them_back(two: tu
         last = httpx.post(f"{base}/tracks/{first}/compressors", timeout=30)
     assert last.status_code in (400, 422)
     assert "at most 4" in last.json()["detail"]
+
+
+def test_what_a_move_listens_to_has_columns_of_its_own(two: tuple[str, list[int]]) -> None:
+    base, (first, second) = two
+    dynamic = {"mode": "dynamic", "shape": "bell", "frequency_hz": 700.0, "q": 2.0, "threshold_db": -30, "range_db": -6}
+    shelf = dynamic | {"shape": "low_shelf", "frequency_hz": 120.0, "key": {"source": second}}
+    narrow = dynamic | {"key": {"source": "self", "frequency_hz": 3_000.0, "q": 4.0, "shape": "band"}}
+    adaptive = {"mode": "adaptive", "from_hz": 200, "to_hz": 8_000}
+    for body in (dynamic, shelf, narrow, adaptive, {"shape": "bell", "frequency_hz": 500.0}):
+        assert httpx.post(f"{base}/tracks/{first}/moves", json=body).status_code == 201
+    rows = list(csv.DictReader(io.StringIO(httpx.get(f"{base}/sheet.csv").text)))
+    told = [tuple(row[name] for name in ("key", "key_shape", "key_hz", "key_q")) for row in rows]
+    assert told == [
+        ("itself", "band", "700.0", "2.0"),
+        ("Other", "low", "120.0", ""),
+        ("itself", "band", "3000.0", "4.0"),
+        ("itself", "", "", ""),
+        ("", "", "", ""),
+    ]

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from mivlo.core.probe import MonitorLimiter, Probe, ProbeStream
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, db_to_gain
 from mivlo.live.inserts import ProbeInsert
+from mivlo.live.keys import heard_key
 from mivlo.live.modes import Match, Passage, Scope, Signal
 from mivlo.live.previews import Preview, only
 from mivlo.live.transport import Piece, Transport
@@ -76,6 +78,9 @@ class Engine:
         self.focus: int | None = None
         self.match = Match()
         self.only: frozenset[int] = frozenset()
+        self.key_of: int | None = None
+        self.key_strip: int | None = None
+        self._key_strips: WeakKeyDictionary[Renderer, int | None] = WeakKeyDictionary()
         self.limiter = MonitorLimiter(plan.sample_rate)
         self.last_untreated: Floats = np.zeros((0, 1))
         self.last_treated: Floats = np.zeros((0, 1))
@@ -83,7 +88,7 @@ class Engine:
         self._treated = dict(treated or {})
         self._previews: dict[int, Preview] = {}
         self._probe: Probe | None = None
-        self.plan = plan
+        self.plan = self._changed = plan
         self._renderer: Renderer | None = None
         self._successor: Renderer | None = None
         self._ready: _Ready | None = None
@@ -119,7 +124,7 @@ class Engine:
         """The treated sounds that need not be computed: not those that are looked at, previewed or compared."""
         if self.focus is None and self.signal is not Signal.TREATED:
             return {}
-        inside = {self.focus, *self._previews}
+        inside = {self.focus, self.key_strip, *self._previews}
         return {i: known for i, known in self._treated.items() if i not in inside and i in self.plan.strips}
 
     @property
@@ -150,10 +155,10 @@ class Engine:
         return 0.0 if self._renderer is None else self._renderer.latency / self.sample_rate
 
     def strip(self, strip_id: int) -> Strip:
-        """A strip as it is heard; InvalidValue if there is none."""
-        if strip_id not in self.plan.strips:
+        """A strip with its moves as they are changed; InvalidValue if there is none."""
+        if strip_id not in self._changed.strips:
             raise InvalidValue("strip", strip_id, "it is not in this song; choose another one")
-        return self.plan.strips[strip_id]
+        return self._changed.strips[strip_id]
 
     def set_song(self, plan: Plan, sources: Mapping[int, Samples], treated: Mapping[int, Samples]) -> None:
         """Take over the song's saved state. Previews stay over it; those of strips that are gone, go."""
@@ -224,6 +229,7 @@ class Engine:
     def _choose(self, strip_id: int | None) -> None:
         self.focus = strip_id
         self.only = frozenset()
+        self.key_of = None
         self._probe = None
         self.match = Match()
 
@@ -254,6 +260,18 @@ class Engine:
         self._probe = probe
         self._follow()
 
+    def set_key_of(self, move_id: int | None) -> None:
+        """Hear what a move of the focused strip listens to, and nothing else; None: as before.
+
+        Raises
+        ------
+        InvalidValue : no strip is in focus, or it has no such move that listens to something that is there.
+        """
+        if move_id is not None and (self.focus is None or heard_key(self._changed, self.focus, move_id) is None):
+            raise InvalidValue("key", move_id, "there is no such move of this track that listens to a track")
+        self.key_of = move_id
+        self._follow()
+
     # --- what follows from it -------------------------------------------------------------------
 
     def _heard_treatment(self, strip_id: int) -> Treatment:
@@ -262,6 +280,20 @@ class Engine:
         return saved if preview is None else preview.over(saved)
 
     def _heard_plan(self) -> Plan:
+        plan = self._changed = self._changed_plan()
+        self.key_strip = None
+        if self.key_of is None or self.focus is None:
+            return plan
+        found = heard_key(plan, self.focus, self.key_of)
+        if found is None:  # it was deleted, or listens no more
+            self.key_of = None
+            return plan
+        self.key_strip, treatments = found
+        strips = [replace(s, treatment=treatments.get(i, s.treatment)) for i, s in plan.strips.items()]
+        return compile(strips, sample_rate=self.sample_rate)
+
+    def _changed_plan(self) -> Plan:
+        """The song with previews, and with the moves alone that are to be heard."""
         changed = {i: self._heard_treatment(i) for i in self._previews}
         if self.only and self.focus is not None:
             here = self._heard_treatment(self.focus)
@@ -304,14 +336,26 @@ class Engine:
 
     @property
     def _alone(self) -> bool:
-        """Whether the focused strip is heard alone and as it is, without its fader."""
+        """Whether the focused strip is heard alone and as it is, without its fader; or what its move listens to."""
+        return self.key_strip is not None or self._focus_alone
+
+    @property
+    def _focus_alone(self) -> bool:
         return self.scope is Scope.ALONE and self.focus is not None and not self.placed
+
+    def _strip_alone(self, renderer: Renderer) -> int:
+        """Whose sound of a renderer is heard where a strip is heard alone: the focused one's, or that of a key."""
+        assert self.focus is not None
+        key_strip = self._key_strips.get(renderer)
+        return self.focus if key_strip is None else key_strip
 
     def _route(self) -> list[float]:
         return [0.0, 1.0] if self._alone else [1.0, 0.0]
 
     def _side_db(self) -> float:
         """By how much the side of the comparison that is heard is turned."""
+        if self.key_strip is not None:
+            return 0.0
         if self.signal is Signal.TREATED:
             return self.match.treated_db
         return self.match.untreated_db if self.signal is Signal.UNTREATED else self.match.removed_db
@@ -323,6 +367,8 @@ class Engine:
     def _weights(self) -> dict[int, tuple[float, float]]:
         """How much of treated and untreated is heard of each strip that is compared."""
         weights = {Signal.TREATED: (1.0, 0.0), Signal.UNTREATED: (0.0, 1.0), Signal.REMOVED: (-1.0, 1.0)}[self.signal]
+        if self.key_strip is not None:
+            return {}
         if self.focus is not None:
             return {self.focus: weights}
         if self.signal is not Signal.REMOVED:
@@ -377,7 +423,7 @@ class Engine:
             points.append((self.plan.mix, Tap.PLACED))
         if self.focus is not None:
             if share[1] or self._routes.goal[1]:
-                points.append((self.focus, Tap.BEHIND))
+                points.append((self._strip_alone(renderer), Tap.BEHIND))
             if self.focus not in renderer.known:
                 points += [(self.focus, Tap.UNTREATED), (self.focus, Tap.TREATED)]
         return tuple(points)
@@ -409,6 +455,7 @@ class Engine:
         renderer = Renderer(
             self.plan, self._sources, at=at, treated=self.known, grid=None, solos=True, longest_warm_up=limit
         )
+        self._key_strips[renderer] = self.key_strip
         self._steer(renderer, glide=False)
         return renderer
 
@@ -593,7 +640,7 @@ class Engine:
         gains = self._gains.over(self._clock, self._clock + count)
         weights = routes * gains
         mix = made.get((self.plan.mix, Tap.PLACED))
-        alone = made.get((self.focus, Tap.BEHIND)) if self.focus is not None else None
+        alone = made.get((self._strip_alone(renderer), Tap.BEHIND)) if self.focus is not None else None
         out = _weighted(mix, weights[:, :1], alone, weights[:, 1:], count)
         if seen is not None and self.focus is not None and (self.focus, Tap.TREATED) in made:
             seen.append((made[self.focus, Tap.UNTREATED], made[self.focus, Tap.TREATED]))

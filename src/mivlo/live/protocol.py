@@ -128,6 +128,13 @@ class SetOnly(_Message):
     move_ids: Annotated[list[Id], Field(max_length=MOST_MOVES)] | None
 
 
+class SetKey(_Message):
+    """Hear what a move of the focused strip listens to, through its band; null: as before."""
+
+    type: Literal["key"]
+    move_id: Id | None
+
+
 class Played(_Message):
     """What the client has played: sound frames so far, and how often it ran dry."""
 
@@ -149,6 +156,7 @@ Message = Annotated[
     | SetProbe
     | SetMoves
     | SetOnly
+    | SetKey
     | Played,
     Field(discriminator="type"),
 ]

@@ -362,6 +362,8 @@ class LiveSession:
             case p.SetOnly(move_ids=move_ids):
                 engine.set_only(frozenset(move_ids or ()))
                 self._curves_due = True
+            case p.SetKey(move_id=move_id):
+                engine.set_key_of(move_id)
 
     def _render(self, out: Out) -> None:
         engine = self._engine
@@ -417,6 +419,7 @@ class LiveSession:
                 "removed_db": round(self._matched[1].removed_db, 1),
                 "turned_down": "untreated" if self._matched[1].untreated_db else "treated",
                 "only": sorted(engine.only),
+                "key_of": engine.key_of,
                 "exact": engine.exact,
                 "delay_ms": round(1000 * engine.latency_s, 1),
             }

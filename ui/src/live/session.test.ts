@@ -7,7 +7,7 @@ import { useLive } from "./session";
 beforeEach(() => {
   freshPage();
 });
-const state = { type: "state", playing: true, position_s: 3, passage: null, looping: true, focus: 11, scope: "alone", signal: "untreated", matching: true, match_lu: 1.2, removed_db: 0, placed: true, turned_down: "treated", only: [], exact: true, delay_ms: 0 };
+const state = { type: "state", playing: true, position_s: 3, passage: null, looping: true, focus: 11, scope: "alone", signal: "untreated", matching: true, match_lu: 1.2, removed_db: 0, placed: true, turned_down: "treated", only: [], key_of: null, exact: true, delay_ms: 0 };
 
 describe("a listening session", () => {
   it("counts what it sends, and sends nothing before it is connected", async () => {

@@ -45,6 +45,7 @@ interface State {
   /** Which side the level match turns. */
   turned_down: "treated" | "untreated";
   only: number[];
+  key_of: number | null;
   exact: boolean;
   delay_ms: number;
 }
@@ -68,7 +69,7 @@ const PLAYS_ON_MS = 15_000;
 
 const EMPTY_STATE: Omit<State, "type"> = {
   playing: false, position_s: 0, passage: null, looping: true, focus: null, scope: "mix", signal: "treated",
-  matching: true, match_lu: 0, removed_db: 0, placed: true, turned_down: "treated", only: [], exact: true, delay_ms: 0,
+  matching: true, match_lu: 0, removed_db: 0, placed: true, turned_down: "treated", only: [], key_of: null, exact: true, delay_ms: 0,
 };
 const EMPTY_REPORT: Omit<Report, "type"> = {
   peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, moving: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0,
@@ -208,6 +209,7 @@ export const useLive = defineStore("live", () => {
     send({ type: "loop", on: was.looping });
     if (own.passage) send({ type: "passage", from_s: own.passage[0], to_s: own.passage[1] });
     if (was.only.length) send({ type: "only", move_ids: was.only });
+    if (was.key_of !== null) send({ type: "key", move_id: was.key_of });
     if (own.probe) send({ type: "probe", probe: own.probe });
     send({ type: "seek", at_s: at });
     if (was.playing && performance.now() - lostAt < PLAYS_ON_MS) send({ type: "play" });
@@ -300,5 +302,7 @@ export const useLive = defineStore("live", () => {
     setSignal: (signal: Signal) => send({ type: "signal", signal }),
     setMatch: (on: boolean) => send({ type: "match", on }),
     hearOnly: (moveIds: number[]) => send({ type: "only", move_ids: moveIds }),
+    /** What a move listens to, and nothing else; null: as before. */
+    hearKey: (moveId: number | null) => send({ type: "key", move_id: moveId }),
   };
 });

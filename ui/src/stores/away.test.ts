@@ -109,7 +109,7 @@ describe("while the database is away", () => {
     live.setProbe(probe);
     const state = {
       type: "state", playing: true, position_s: 3, passage: [1, 4], looping: false, focus: 11, scope: "alone", signal: "untreated", matching: false,
-      match_lu: 0, removed_db: 0, placed: true, turned_down: "treated", only: [7], exact: true, delay_ms: 0,
+      match_lu: 0, removed_db: 0, placed: true, turned_down: "treated", only: [7], key_of: 7, exact: true, delay_ms: 0,
     };
     FakeSocket.last.tell(state);
     live.seek(2.5);
@@ -121,7 +121,7 @@ describe("while the database is away", () => {
     const told = FakeSocket.last.sent.map((message) => Object.fromEntries(Object.entries(message).filter(([key]) => key !== "seq")));
     expect(told).toEqual([
       { type: "focus", track_id: 11 }, { type: "scope", scope: "alone", placed: true }, { type: "signal", signal: "untreated" },
-      { type: "match", on: false }, { type: "loop", on: false }, { type: "passage", from_s: 1, to_s: 4 }, { type: "only", move_ids: [7] },
+      { type: "match", on: false }, { type: "loop", on: false }, { type: "passage", from_s: 1, to_s: 4 }, { type: "only", move_ids: [7] }, { type: "key", move_id: 7 },
       { type: "probe", probe }, { type: "seek", at_s: 2.5 }, { type: "play" },
     ]);
     FakeSocket.last.tell(state);

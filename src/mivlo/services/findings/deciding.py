@@ -15,7 +15,7 @@ from mivlo.services.findings.documents import FindingDocument
 from mivlo.services.findings.looking import analysis_key, looking
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
-from mivlo.services.song.moves import insert_move
+from mivlo.services.song.moves import check_entry, insert_move
 from mivlo.services.song.state import read_song
 from mivlo.store.models import FindingRow, LookRow, MoveRow, StripRow
 
@@ -147,7 +147,10 @@ def accept(
     if row.move_id is not None and not session.get_one(MoveRow, row.move_id).deleted:
         return row.move_id
     before = _decide(row, row.state, row.move_id)
-    made = insert_move(session, strip, entry or FindingDocument.model_validate(row.document).entry())
+    wanted = entry or FindingDocument.model_validate(row.document).entry()
+    state = read_song(session, song_id)
+    check_entry(state, state.strip(strip.id), wanted)
+    made = insert_move(session, strip, wanted)
     change_song(
         session,
         song,

@@ -22,15 +22,18 @@ from mivlo.core.moves import (
     AdaptiveMove,
     Aftercare,
     Channels,
+    DynamicMove,
     Entry,
     Key,
     Move,
     Phase,
+    Shape,
     StaticMove,
     Treatment,
 )
 from mivlo.core.moves.entry import Name
 from mivlo.core.moves.treatment import Amount
+from mivlo.core.processors.listening import key_band
 from mivlo.core.units import hz_to_note
 from mivlo.description import (
     ENTRY_FIELDS,
@@ -352,9 +355,23 @@ def _cells(entry: Entry, names: Mapping[int, str]) -> dict[str, Any]:
         if name in plain and name not in ("enabled", "note"):
             value = plain[name]
             out[name] = value if isinstance(value, str | float) else json.dumps(value)
+    out |= _key_cells(move, names)
     if entry.note:
         out["remark"] = entry.note
     return out
+
+
+def _key_cells(move: Move, names: Mapping[int, str]) -> dict[str, Any]:
+    """What a move listens to: whom, and of a dynamic one which band."""
+    if isinstance(move, StaticMove):
+        return {}
+    whom = ", ".join(names.get(source, "a track that is gone") for source in move.listens_to) or "itself"
+    if not isinstance(move, DynamicMove):
+        return {"key": whom}
+    shape, frequency_hz, q = key_band(move.key, move)
+    named = {str(Shape.LOW_SHELF): "low", str(Shape.HIGH_SHELF): "high"}.get(str(shape), str(shape))
+    cells: dict[str, Any] = {"key": whom, "key_shape": named, "key_hz": round(frequency_hz, 2)}
+    return cells | ({"key_q": round(q, 3)} if named == "band" else {})
 
 
 def _width(move: Move) -> Any:
