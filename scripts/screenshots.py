@@ -88,6 +88,14 @@ def _listening(page: Page, base: str, named: dict[str, int]) -> None:
     _shot(page, "bench-alike")
     page.get_by_role("button", name="whole song", exact=True).click()
     page.keyboard.press("Escape")
+    body = {"mode": "adaptive", "from_hz": 200, "to_hz": 12_000}
+    httpx.post(f"{base}/tracks/{named['Trumpet']}/moves", json=body).raise_for_status()
+    page.goto(f"{ADDRESS}/bench/{named['Trumpet']}")
+    page.wait_for_timeout(2_500)
+    page.get_by_role("button", name="Move 1: Adaptive").focus()
+    page.wait_for_timeout(4_000)
+    _shot(page, "bench-adaptive")
+    httpx.post(f"{base}/undo").raise_for_status()
 
 
 def _away(page: Page) -> None:

@@ -20,9 +20,9 @@ from mivlo.core.moves import (
     Shape,
     StaticMove,
     Treatment,
+    key_band,
 )
 from mivlo.core.moves.static import Slope
-from mivlo.core.processors.listening import key_band
 
 _BAND_ID = 2**32 - 1
 _PARTS: Mapping[KeyShape | Shape, tuple[Shape, Slope]] = {
@@ -71,7 +71,7 @@ def _band(move: DynamicMove | AdaptiveMove) -> StaticMove:
         octaves = math.log2(move.to_hz / move.from_hz)
         q = math.sqrt(2.0**octaves) / (2.0**octaves - 1.0)
         return StaticMove(Shape.BAND_PASS, math.sqrt(move.from_hz * move.to_hz), q=max(q, 0.1))
-    shape, frequency_hz, q = key_band(move.key, move)
+    shape, frequency_hz, q = key_band(move)
     if shape in _PARTS:
         cut, slope = _PARTS[shape]
         return StaticMove(cut, frequency_hz, q=math.sqrt(0.5), slope_db_per_octave=slope)

@@ -298,6 +298,17 @@ def test_a_processor_without_wide_vectors_gives_the_same(moves: list[DynamicMove
     assert np.allclose(plain.process(x), wide.process(x), rtol=0.0, atol=1e-9)
 
 
+def test_one_channel_comes_to_rest_while_the_other_rests() -> None:
+    # unlinked, with another move at work before it, whose coefficients must not be taken for those of rest
+    x = np.zeros((24_000, 2))
+    x[:8_000, 1] = _sine(1_000.0, -6.0, 8_000 / RATE)[:, 0]
+    busy = DynamicMove(Shape.BELL, 500.0, -120.0, -9.0, gain_db=-6.0, acts="above")
+    move = DynamicMove(Shape.BELL, 1_000.0, -40.0, -12.0, stereo_link=0.0, release_ms=5.0, q=2.0)
+    x += np.random.default_rng(1).standard_normal(x.shape) * 1e-5
+    together = DynamicProcessor(RATE, 2, [Step(0, busy), Step(1, move)]).process(x)
+    assert np.array_equal(together, _through(move, _through(busy, x)))
+
+
 def test_a_changed_value_glides() -> None:
     x = _sine(100.0, -6.0, 0.5)
     one = DynamicMove(Shape.BELL, 2_000.0, 0.0, -12.0, gain_db=-12.0, q=1.0)

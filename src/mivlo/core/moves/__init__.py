@@ -3,7 +3,7 @@
 from mivlo.core.moves.adaptive import AdaptiveMove
 from mivlo.core.moves.aftercare import NO_AFTERCARE, Aftercare, Air, Clip, Compressor, Reverb, Warmth
 from mivlo.core.moves.bounds import GREATEST_GAIN_DB, HIGHEST_HZ, HIGHEST_Q, LARGEST_ID, LOWEST_HZ, LOWEST_Q
-from mivlo.core.moves.dynamic import Acts, Detector, DynamicMove, ThresholdOf
+from mivlo.core.moves.dynamic import Acts, Detector, DynamicMove, ThresholdOf, key_band
 from mivlo.core.moves.entry import Channels, Entry, Place
 from mivlo.core.moves.key import OWN, SELF, Key, KeyShape
 from mivlo.core.moves.kinds import Move, curve_db, mode_of, move_kinds
@@ -56,6 +56,7 @@ __all__ = [
     "Warmth",
     "butterworth_qualities",
     "curve_db",
+    "key_band",
     "mode_of",
     "move_kinds",
     "move_sections",

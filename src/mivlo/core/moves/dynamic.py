@@ -10,7 +10,7 @@ from annotated_types import Interval, Unit
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves.bounds import GREATEST_GAIN_DB, GainDb, Hertz, Quality, check
-from mivlo.core.moves.key import OWN, Key, Keyed
+from mivlo.core.moves.key import OWN, Key, Keyed, KeyShape
 from mivlo.core.moves.static import BUTTERWORTH_Q, Shape, StaticMove
 from mivlo.core.units import q_to_octaves
 
@@ -155,3 +155,12 @@ _OPTIONAL = tuple(
 
 def _within(value: float, limit: float) -> float:
     return min(limit, max(-limit, value))
+
+
+def key_band(move: DynamicMove) -> tuple[KeyShape | Shape, float, float]:
+    """What part of its key a move listens to: shape, frequency in Hz, q. As narrow as its own band unless given."""
+    key = move.key
+    if key.frequency_hz is None and key.shape is None:
+        shelf = move.shape in (Shape.LOW_SHELF, Shape.HIGH_SHELF)
+        return (move.shape if shelf else KeyShape.BAND), move.frequency_hz, key.q or move.q
+    return key.shape or KeyShape.BAND, key.frequency_hz or move.frequency_hz, key.q or move.q

@@ -116,6 +116,7 @@ def _decide(k, numbers, tables, memory, channels, trace, row, goals, aims):  # t
         _goals(k, numbers, memory, channels, trace, row, goals)
     last, span = tables.shape[1] - 1, abs(numbers[k, RANGE])
     per_db = last / span if span > REST_DB else 0.0
+    aimed = False
     for c in range(lane, lane + channels):
         goal, gain, held = goals[c - lane], memory[g, GAIN, c], memory[g, HELD, c]
         if goal == 0.0 and gain == 0.0:
@@ -133,7 +134,8 @@ def _decide(k, numbers, tables, memory, channels, trace, row, goals, aims):  # t
             gain += share * (goal - gain)
             gain = gain if rising or gain >= REST_DB else 0.0
         memory[g, GAIN, c], memory[g, HELD, c] = gain, held
-        if c == lane or gain != memory[g, GAIN, lane]:
+        if not aimed or gain != memory[g, GAIN, lane]:
+            aimed = c == lane  # what is aimed at for the first channel serves the second one, where they go alike
             place = min(gain * per_db, float(last))
             i = min(int(place), last - 1)
             t = place - i

@@ -15,7 +15,7 @@ from functools import lru_cache
 import numpy as np
 
 from mivlo.core.filters import SectionKind, response
-from mivlo.core.moves import DynamicMove, Key, KeyShape, Shape, butterworth_qualities
+from mivlo.core.moves import DynamicMove, KeyShape, Shape, butterworth_qualities, key_band
 from mivlo.core.processors.moving import design
 from mivlo.core.units import Floats
 
@@ -30,14 +30,6 @@ _AVERAGE_PERIODS = 0.5
 _LONGEST_AVERAGE_S = 0.005
 NOTHING = np.array([1.0, 0.0, 0.0, 0.0, 0.0])
 """A section that does nothing."""
-
-
-def key_band(key: Key, move: DynamicMove) -> tuple[KeyShape | Shape, float, float]:
-    """What part of its key a move listens to: shape, frequency in Hz, q."""
-    if key.frequency_hz is None and key.shape is None:
-        shelf = move.shape in (Shape.LOW_SHELF, Shape.HIGH_SHELF)
-        return (move.shape if shelf else KeyShape.BAND), move.frequency_hz, key.q or move.q
-    return key.shape or KeyShape.BAND, key.frequency_hz or move.frequency_hz, key.q or move.q
 
 
 @lru_cache(maxsize=256)
@@ -70,7 +62,7 @@ def listening_values(move: DynamicMove, rate: float) -> tuple[Floats, Floats]:
     The numbers: coefficients of the two allpasses, share of the new power in the average, share of the peak that is
     left after a frame, shares of the new power in the total where it falls and rises, share of the power at a peak.
     """
-    shape, frequency_hz, q = key_band(move.key, move)
+    shape, frequency_hz, q = key_band(move)
     sections, centre = band_sections(shape, frequency_hz, q, rate)
     # where a level is read: for a part with one open side, an octave within its corner
     middle = {KeyShape.LOW: 0.5, Shape.LOW_SHELF: 0.5, KeyShape.HIGH: 2.0, Shape.HIGH_SHELF: 2.0}.get(shape)
@@ -96,5 +88,5 @@ def reading_of_all(rate: float) -> Floats:
 
 def rise_s(move: DynamicMove) -> float:
     """How long the key's band takes to rise, on top of the attack: Q / (pi f)."""
-    shape, frequency_hz, q = key_band(move.key, move)
+    shape, frequency_hz, q = key_band(move)
     return (q if shape is KeyShape.BAND else math.sqrt(0.5)) / (math.pi * frequency_hz)

@@ -30,10 +30,10 @@ from mivlo.core.moves import (
     Shape,
     StaticMove,
     Treatment,
+    key_band,
 )
 from mivlo.core.moves.entry import Name
 from mivlo.core.moves.treatment import Amount
-from mivlo.core.processors.listening import key_band
 from mivlo.core.units import hz_to_note
 from mivlo.description import (
     ENTRY_FIELDS,
@@ -368,7 +368,7 @@ def _key_cells(move: Move, names: Mapping[int, str]) -> dict[str, Any]:
     whom = ", ".join(names.get(source, "a track that is gone") for source in move.listens_to) or "itself"
     if not isinstance(move, DynamicMove):
         return {"key": whom}
-    shape, frequency_hz, q = key_band(move.key, move)
+    shape, frequency_hz, q = key_band(move)
     named = {str(Shape.LOW_SHELF): "low", str(Shape.HIGH_SHELF): "high"}.get(str(shape), str(shape))
     cells: dict[str, Any] = {"key": whom, "key_shape": named, "key_hz": round(frequency_hz, 2)}
     return cells | ({"key_q": round(q, 3)} if named == "band" else {})
