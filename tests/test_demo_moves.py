@@ -12,11 +12,13 @@ from scipy import signal
 from mivlo.core.findings import Finding, Kind, find
 from mivlo.core.freezing import freeze
 from mivlo.core.graph import treat
+from mivlo.core.learning import LEAST_LIKENESS, learn
 from mivlo.core.making.alike import find_alike
 from mivlo.core.making.starts import StartName, started
 from mivlo.core.making.thresholds import at_moments, trace
 from mivlo.core.moves import AdaptiveMove, DynamicMove, Entry, Shape, StaticMove, Treatment
 from mivlo.core.units import Floats
+from mivlo.demo.song import ROOM_RINGS
 from tests.conftest import Made
 
 RATE = 48_000
@@ -201,3 +203,18 @@ def test_an_adaptive_move_leaves_no_musical_noise_on_speech(made: Made, share: f
         ratio = _kurtosis(y, at) / _kurtosis(x, at)
         assert np.mean(ratio) < 1.05
         assert np.quantile(ratio, 0.95) < 1.2
+
+
+@pytest.mark.parametrize("from_s", [2, 30, 60])
+def test_both_rings_of_the_room_are_learned_from_ten_seconds(made: Made, from_s: int) -> None:
+    tracks = {name: x[(from_s - 2) * RATE : (from_s + 10) * RATE] for name, x in made[0].items()}
+    others = [x for name, x in tracks.items() if name != "Room pair"]
+    learned = learn(tracks["Room pair"], others, sample_rate=RATE, lead_s=2.0)
+    assert learned.likeness > LEAST_LIKENESS
+    assert len(learned.moves) == len(ROOM_RINGS)
+    for move, (hz, _, _) in zip(learned.moves, ROOM_RINGS, strict=True):
+        assert abs(1_200 * np.log2(move.frequency_hz / hz)) <= 25.0
+        assert move.gain_db < -4.0
+    for name in ("Marimba", "Cajón"):  # what plays something of its own is no room
+        rest = [x for other, x in tracks.items() if other not in (name, "Room pair")]
+        assert learn(tracks[name], rest, sample_rate=RATE, lead_s=2.0).likeness < LEAST_LIKENESS

@@ -212,3 +212,10 @@ def test_the_band_of_a_move_is_held_alone_and_let_go(page: Page, address: str, s
     expect(page.get_by_role("button", name="Alone", exact=True)).to_have_attribute("aria-pressed", "true")
     button.click()
     expect(button).to_have_attribute("aria-pressed", "false")
+
+
+def test_where_nothing_stays_a_sentence_says_so(page: Page, song: int) -> None:
+    _bench(page)
+    _add(page, "what stays while the others play")
+    expect(page.get_by_text("Nothing narrow stays in Blips beyond what the others play")).to_be_visible()
+    expect(page.locator(".handle")).to_have_count(0)

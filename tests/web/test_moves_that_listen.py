@@ -15,6 +15,7 @@ import pytest
 import soundfile
 from scipy import signal
 
+from tests.conftest import Made
 from tests.web.server import send_file, wait_for_task
 
 Song = dict[str, Any]
@@ -282,3 +283,37 @@ def test_what_a_move_listens_to_has_columns_of_its_own(two: tuple[str, list[int]
         ("itself", "", "", ""),
         ("", "", "", ""),
     ]
+
+
+def test_what_stays_is_learned_as_one_step_or_refused_in_a_sentence(
+    address: str, song_id: int, made: Made, tmp_path: Path
+) -> None:
+    base = f"{address}/api/songs/{song_id}"
+    for number, name in enumerate(("Room pair", "Marimba", "Cello", "Cajón", "Harmonium", "Upright bass", "Narrator")):
+        path = tmp_path / f"{number:02d}_{name}.wav"
+        soundfile.write(path, made[0][name][28 * 48_000 : 42 * 48_000], 48_000, subtype="PCM_24")
+        send_file(address, song_id, path)
+    ids = {t["name"]: t["id"] for t in _song(address, song_id)["tracks"]}
+    httpx.patch(base, json={"passage_from_s": 2.0, "passage_to_s": 14.0})
+    learned = httpx.post(f"{base}/tracks/{ids['Room pair']}/learn", json={}, timeout=60)
+    assert learned.status_code == 201, learned.text
+    told = learned.json()
+    moves = next(t for t in told["song"]["tracks"] if t["id"] == ids["Room pair"])["moves"]
+    places = [m["frequency_hz"] for m in moves]
+    assert any(abs(1_200 * np.log2(hz / 521.0)) <= 25.0 for hz in places)
+    assert all(m["links"] == ["learned"] and m["gain_db"] < 0.0 for m in moves)
+    assert all(f"{hz:.0f} Hz" in told["says"] for hz in places)
+    amounts = httpx.patch(f"{base}/tracks/{ids['Room pair']}", json={"amounts": {"learned": 1.5}})
+    assert amounts.status_code == 200
+    httpx.post(f"{base}/undo")
+    assert httpx.post(f"{base}/undo").json()["tracks"][0]["moves"] == []
+    refused = httpx.post(f"{base}/tracks/{ids['Cajón']}/learn", json={}, timeout=60)
+    assert refused.status_code in (400, 422)
+    assert "plays something of its own" in refused.json()["detail"]
+    for body in ({"from_hz": 500, "to_hz": 400}, {"from_hz": 0}, {"to_hz": None}, {"more": 1}):
+        assert httpx.post(f"{base}/tracks/{ids['Cajón']}/learn", json=body).status_code in (400, 422)
+    assert httpx.post(f"{base}/tracks/99999/learn", json={}).status_code == 404
+    mix = next(strip["id"] for strip in _song(address, song_id)["strips"] if strip["kind"] == "mix")
+    alone = httpx.post(f"{base}/tracks/{mix}/learn", json={})
+    assert alone.status_code in (400, 422)
+    assert "there are none" in alone.json()["detail"]

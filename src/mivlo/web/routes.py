@@ -26,7 +26,7 @@ from mivlo.services.backup import restoring, saving
 from mivlo.services.errors import NotFound
 from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, filters, sheets
-from mivlo.services.making import behind, freezing, starting
+from mivlo.services.making import behind, freezing, learning, starting
 from mivlo.services.making.alike import Spot, more_like
 from mivlo.services.making.levels import move_cuts, move_levels
 from mivlo.services.pictures import views
@@ -303,6 +303,16 @@ def levels(song_id: Id, move_id: Id, from_s: Time = None, to_s: Time = None) -> 
     """The level that a dynamic move reads over the passage, and the gain that it moved by."""
     with session() as open_session:
         return move_levels(open_session, song_id, move_id, from_s, to_s)
+
+
+@api.post("/songs/{song_id}/tracks/{track_id}/learn", response_model=s.LearnedOut, status_code=201)
+def learn(song_id: Id, track_id: Id, body: s.LearnIn, page: Page = "") -> Any:
+    """Cut what stays in a track while the other tracks play: ordinary moves, linked."""
+    made = learning.learn_moves(
+        song_id, track_id, body.from_hz, body.to_hz, strip_revision=body.strip_revision, page=page
+    )
+    with session() as open_session:
+        return {"song": read_song(open_session, song_id, page), "says": made.says}
 
 
 @api.get("/songs/{song_id}/moves/{move_id}/cuts", response_model=s.CutsOut)

@@ -319,6 +319,21 @@ class NewStart(_In):
     key: Id | None = Field(None, description="the strip that it listens to")
 
 
+class LearnIn(_In):
+    """Between which frequencies something is to be learned."""
+
+    from_hz: float = Field(150.0, ge=20.0, le=20_000.0)
+    to_hz: float = Field(8_000.0, ge=20.0, le=20_000.0)
+    strip_revision: Revision | None = None
+
+
+class LearnedOut(_Out):
+    """The song with what was learned, and a sentence about it."""
+
+    song: SongOut
+    says: str
+
+
 class CutsOut(_Out):
     """What an adaptive move did over the passage: see `services.making.levels.Cuts`."""
 

@@ -422,6 +422,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/tracks/{track_id}/learn": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Learn
+         * @description Cut what stays in a track while the other tracks play: ordinary moves, linked.
+         */
+        post: operations["learn_api_songs__song_id__tracks__track_id__learn_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/moves/{move_id}/cuts": {
         parameters: {
             query?: never;
@@ -1932,6 +1952,33 @@ export interface components {
          * @enum {string}
          */
         Kind: "ring" | "boom" | "box" | "mud" | "honk" | "harsh" | "fizz" | "sibilance" | "plosive" | "whistle" | "rumble" | "hum";
+        /**
+         * LearnIn
+         * @description Between which frequencies something is to be learned.
+         */
+        LearnIn: {
+            /**
+             * From Hz
+             * @default 150
+             */
+            from_hz: number;
+            /**
+             * To Hz
+             * @default 8000
+             */
+            to_hz: number;
+            /** Strip Revision */
+            strip_revision?: number | null;
+        };
+        /**
+         * LearnedOut
+         * @description The song with what was learned, and a sentence about it.
+         */
+        LearnedOut: {
+            song: components["schemas"]["SongOut"];
+            /** Says */
+            says: string;
+        };
         /**
          * LevelsOut
          * @description The level that a dynamic move reads over the passage, and what it did.
@@ -3696,6 +3743,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LevelsOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    learn_api_songs__song_id__tracks__track_id__learn_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LearnIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearnedOut"];
                 };
             };
             /** @description Validation Error */

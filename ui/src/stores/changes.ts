@@ -29,6 +29,9 @@ interface Change {
 const strip = (now: Song, stripId: number) => ({ strip_revision: now.strips.find((x) => x.id === stripId)?.revision ?? null });
 const stripOf = (now: Song, moveId: number) => now.strips.find((x) => x.moves.some((m) => m.id === moveId))?.id ?? 0;
 
+/** Where a room's rings are looked for; below, rooms have too few for any to be told from the rest. */
+const LEARN_BETWEEN = { from_hz: 150, to_hz: 8000 };
+
 export const useChanges = defineStore("changes", () => {
   const open = useSong();
   const away = useAway();
@@ -99,6 +102,16 @@ export const useChanges = defineStore("changes", () => {
       change((now, api) =>
         ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/starts", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...start } })),
       ),
+    /** What was learned is said; null where it was refused. */
+    learn: async (trackId: number): Promise<string | null> => {
+      let says: string | null = null;
+      await change(async (now, api) => {
+        const made = await ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/learn", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...LEARN_BETWEEN } }));
+        says = made.says;
+        return made.song;
+      });
+      return says;
+    },
     addCompressor: (trackId: number) =>
       change((now, api) =>
         ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/compressors", { params: { path: track(trackId), query: strip(now, trackId) } })),

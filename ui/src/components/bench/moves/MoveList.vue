@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The moves of the track as a list, by how much they act, and the values of the chosen one. */
 import { useQuery } from "@tanstack/vue-query";
-import { ElOption, ElOptionGroup, ElSelect } from "element-plus";
+import { ElMessage, ElOption, ElOptionGroup, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
 import type { StartName } from "../../../api/client";
 import { cache } from "../../../data/cache";
@@ -54,7 +54,19 @@ async function add(name: string): Promise<void> {
   adding.value = "";
   if (isShape(name)) await bench.addShape(name);
   else if (name === "give_way") givesWay.value = true;
+  else if (name === LEARN) await learn();
   else await bench.addStart(name as StartName);
+}
+
+const LEARN = "learn";
+const learning = ref(false);
+
+async function learn(): Promise<void> {
+  if (!bench.track || learning.value) return;
+  learning.value = true;
+  const says = await changes.learn(bench.track.id);
+  learning.value = false;
+  if (says) ElMessage({ type: "success", message: says, duration: 9000, showClose: true });
 }
 
 async function giveWay(to: number): Promise<void> {
@@ -62,14 +74,19 @@ async function giveWay(to: number): Promise<void> {
   await bench.addStart("give_way", to);
 }
 
-const amount = computed(() => 100 * (bench.track?.amounts.all ?? 1));
+const ALL = "all";
+const amountOf = (name: string) => 100 * (bench.track?.amounts[name] ?? 1);
+/** What several moves are linked by: they share an amount. */
+const links = computed(() => {
+  const names = bench.moves.flatMap((m) => m.links ?? []);
+  return [...new Set(names.filter((name, i) => names.indexOf(name) !== i))];
+});
 
-function setAmount(percent: number): void {
+function setAmount(name: string, percent: number): void {
   if (!bench.track) return;
-  const { all, ...rest } = bench.track.amounts;
-  void all;
+  const rest = Object.fromEntries(Object.entries(bench.track.amounts).filter(([known]) => known !== name));
   const share = Number((percent / 100).toFixed(2));
-  void changes.changeTrack(bench.track.id, { amounts: share === 1 ? rest : { ...rest, all: share } });
+  void changes.changeTrack(bench.track.id, { amounts: share === 1 ? rest : { ...rest, [name]: share } });
 }
 
 const PHASES = [
@@ -86,8 +103,11 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
     <header>
       <h2 class="caption">Moves</h2>
       <span class="soft">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05">, {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
-      <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amount" :min="0" :max="150" :step="5" :digits="0" title="how much all moves act; drag the word, or type" @change="setAmount" />
+      <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amountOf(ALL)" :min="0" :max="150" :step="5" :digits="0" title="how much all moves act; drag the word, or type" @change="setAmount(ALL, $event)" />
     </header>
+    <div v-for="name in links" :key="name" class="linked">
+      <NumberField :label="name" unit="%" compact :model-value="amountOf(name)" :min="0" :max="150" :step="5" :digits="0" title="how much the moves of this name act; drag the word, or type" @change="setAmount(name, $event)" />
+    </div>
     <ul v-if="bench.moves.length" class="entries">
       <MoveRow v-for="{ move, number } in before" :key="move.id" :move="move" :number="number" @carry="carry(move, $event)" @put="put(move, $event)" />
     </ul>
@@ -100,8 +120,12 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
         <ElOption v-for="start in starts" :key="start.name" :value="start.name" :label="start.title" :title="start.when">
           <span class="start"><span>{{ start.title }}</span><small>{{ start.when }}</small></span>
         </ElOption>
+        <ElOption :value="LEARN" label="what stays while the others play">
+          <span class="start"><span>what stays while the others play</span><small>A room's own rings, learned from the passage and the other tracks: linked cuts.</small></span>
+        </ElOption>
       </ElOptionGroup>
     </ElSelect>
+    <p v-if="learning" class="soft none" role="status">Listening to what stays while the others play …</p>
     <ElSelect v-if="givesWay" :model-value="''" size="small" placeholder="Give way to which track?" aria-label="Give way to" @change="giveWay">
       <ElOption v-for="s in others" :key="s.id" :value="s.id" :label="s.name" />
     </ElSelect>
@@ -133,6 +157,8 @@ header { display: flex; gap: 8px; align-items: baseline; font-size: 12px; white-
 header .number { margin-left: auto; flex: none; }
 header :deep(input) { width: 2.4em; min-width: 0; }
 .entries { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); }
+.linked { display: flex; justify-content: flex-end; font-size: 12px; margin-top: -4px; }
+.linked :deep(input) { width: 2.4em; min-width: 0; }
 .target { outline: 2px solid var(--treat); outline-offset: 3px; }
 .none { margin: 4px 0; }
 .soft { color: var(--soft); }

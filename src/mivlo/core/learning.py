@@ -1,0 +1,172 @@
+"""Learned: what is steady in a track and not in what is played.
+
+What is played is known from the other tracks of the song. Their power, decayed as in a small room, says what should be
+heard of it here at every moment and frequency; the median over time of what is heard over that is the track's own
+colour: a room, a shell, a microphone's place. What stands out of it narrowly is a ring that stays while the notes
+change, whichever note was played. (A transfer function from powers alone: phases are lost in a room.)
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+from scipy import fft
+from scipy.ndimage import gaussian_filter1d, percentile_filter
+
+from mivlo.core.errors import BadAudio, InvalidValue
+from mivlo.core.moves import Shape, StaticMove
+from mivlo.core.units import Floats, octaves_to_q
+
+WINDOW_S = 16_384 / 48_000
+HOPS = 4
+DECAY_S = 0.6
+"""In which what is played falls by 60 dB here, for what is expected: short of a room, so that its tail is no ring."""
+LEAD_S = 2.0
+"""So much before a passage is listened to as well: it still sounds in it."""
+POINTS_PER_OCTAVE, BAND_OCT = 192, 1.0 / 40.0
+LEAST_DB, DEEPEST_DB = 4.5, 12.0
+MOST = 6
+QUIET_DB = 40.0
+LEAST_LIKENESS = 0.7
+"""A track is explained by the others where its level over time and frequency goes with what is expected so far."""
+LEAST_S = 4.0
+_AROUND_OCT = 1.0
+_PIECE = 64
+
+
+@dataclass(frozen=True, slots=True)
+class Learned:
+    """Cuts at what stays, and how far the track goes with what the others play: a correlation, 0 to 1."""
+
+    moves: tuple[StaticMove, ...]
+    likeness: float
+
+
+def learn(
+    sound: npt.ArrayLike,
+    others: Sequence[npt.ArrayLike],
+    *,
+    sample_rate: int,
+    from_hz: float = 150.0,
+    to_hz: float = 8_000.0,
+    lead_s: float = 0.0,
+    most: int = MOST,
+) -> Learned:
+    """Cuts at what is steady in a sound (n, channels) and not in what other tracks, of the same frames, play.
+
+    Parameters
+    ----------
+    lead_s : seconds at the start that are listened to only for what still sounds afterwards.
+
+    Raises
+    ------
+    InvalidValue : the range is none.
+    BadAudio : too short, or silent.
+    """
+    if not 0.0 < from_hz < to_hz:
+        raise InvalidValue("to_hz", to_hz, f"it must lie above {from_hz:g} Hz")
+    x = np.asarray(sound, dtype=np.float64)
+    if len(x) < (lead_s + LEAST_S) * sample_rate:
+        raise BadAudio(f"It takes at least {LEAST_S:g} s of sound to learn from; mark a longer passage.")
+    length = int(2 ** round(math.log2(WINDOW_S * sample_rate)))
+    here = np.concatenate(list(_powers(x, length)))
+    played = np.zeros_like(here)
+    for other in others:
+        at = 0
+        for piece in _powers(np.asarray(other, dtype=np.float64), length):
+            played[at : at + len(piece)] += piece
+            at += len(piece)
+    expected = _decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
+    hz = np.arange(here.shape[1]) * sample_rate / length
+    inside = (hz >= from_hz) & (hz <= min(to_hz, 0.45 * sample_rate))
+    level = 10.0 * np.log10(np.sum(here[:, inside], axis=1) + 1e-15)
+    sounds = level > np.max(level) - QUIET_DB
+    sounds[: math.ceil(lead_s * sample_rate * HOPS / length)] = False
+    if np.count_nonzero(sounds) < 2 * HOPS or np.max(played) <= 0.0:
+        raise BadAudio("There is too little to be heard of it, or of the others, in the passage.")
+    octaves = np.arange(math.log2(from_hz) - _AROUND_OCT / 2, math.log2(to_hz) + _AROUND_OCT / 2, 1 / POINTS_PER_OCTAVE)
+    octaves = octaves[(2.0**octaves > 4.0 * hz[1]) & (2.0**octaves < 0.9 * hz[-1])]
+    a, b = (10.0 * np.log10(_banded(p[sounds], 2.0**octaves, float(hz[1])) + 1e-12) for p in (here, expected))
+    likeness = _likeness(a, b)
+    curve = gaussian_filter1d(np.median(a - b, axis=0), 2.0)
+    curve = curve - percentile_filter(curve, 50, round(_AROUND_OCT * POINTS_PER_OCTAVE))
+    found = [_cut(octaves, curve, i, 4.0 * float(hz[1])) for i in _peaks(curve)]
+    kept = [m for m in found if from_hz <= m.frequency_hz <= to_hz]
+    return Learned(tuple(sorted(kept[:most], key=lambda m: m.frequency_hz)), likeness)
+
+
+def _powers(x: Floats, length: int) -> Iterator[Floats]:
+    """Power of short spectra, channels together: (windows, bins) a piece."""
+    views = np.lib.stride_tricks.sliding_window_view(x, length, axis=0)[:: length // HOPS]
+    window = np.hanning(length)
+    for at in range(0, len(views), _PIECE):
+        yield np.sum(np.abs(fft.rfft(views[at : at + _PIECE] * window, axis=2)) ** 2, axis=1)
+
+
+def _banded(power: Floats, hz: Floats, bin_hz: float) -> Floats:
+    """Mean power around frequencies, over BAND_OCT or three bins: (windows, frequencies).
+
+    A room's fine structure is random from one hertz to the next; a ring is wider.
+    """
+    half = np.maximum(hz * (2.0 ** (BAND_OCT / 2.0) - 1.0), 1.5 * bin_hz)
+    whole = np.concatenate([np.zeros((len(power), 1)), np.cumsum(power, axis=1)], axis=1)
+
+    def up_to(edge: Floats) -> Floats:
+        place = np.clip(edge / bin_hz + 0.5, 0.0, power.shape[1] - 1e-6)
+        low = place.astype(int)
+        return np.asarray(whole[:, low] + (place - low) * (whole[:, low + 1] - whole[:, low]))
+
+    return np.asarray((up_to(hz + half) - up_to(hz - half)) * bin_hz / (2.0 * half))
+
+
+def _decayed(power: Floats, left: float) -> Floats:
+    """Each moment with what is left of those before it."""
+    out = power.copy()
+    for k in range(1, len(out)):
+        out[k] += left * out[k - 1]
+    return out
+
+
+def _likeness(a: Floats, b: Floats) -> float:
+    """How far both go together in time: the correlation of their levels in 24 ranges, the mean of all."""
+    groups = np.array_split(np.arange(a.shape[1]), 24)
+    rows = []
+    for group in groups:
+        one, other = a[:, group].mean(axis=1), b[:, group].mean(axis=1)
+        if one.std() > 0.5 and other.std() > 0.5:
+            rows.append(float(np.corrcoef(one, other)[0, 1]))
+    return float(np.clip(np.mean(rows), 0.0, 1.0)) if rows else 0.0
+
+
+def _peaks(curve: Floats) -> list[int]:
+    reach = POINTS_PER_OCTAVE // 16
+    at = [
+        i
+        for i in range(reach, len(curve) - reach)
+        if curve[i] >= LEAST_DB and curve[i] == np.max(curve[i - reach : i + reach + 1])
+    ]
+    return sorted(at, key=lambda i: -curve[i])
+
+
+def _cut(octaves: Floats, curve: Floats, at: int, seen_hz: float) -> StaticMove:
+    """A bell over a peak: its centre where the upper half of it lies, as wide as it is at half its height.
+
+    seen_hz : how wide a line looks, which is taken off.
+    """
+    half = curve[at] / 2.0
+    low = high = at
+    while low > 0 and curve[low - 1] > half:
+        low -= 1
+    while high < len(curve) - 1 and curve[high + 1] > half:
+        high += 1
+    weight = curve[low : high + 1] - half
+    centre = 2.0 ** float(np.average(octaves[low : high + 1], weights=np.maximum(weight, 1e-9)))
+    whole_hz = centre * ((high - low + 1) / POINTS_PER_OCTAVE) * math.log(2.0)
+    own_hz = math.sqrt(max(whole_hz**2 - seen_hz**2, (0.25 * whole_hz) ** 2))
+    width = max(own_hz / centre / math.log(2.0), 0.02)
+    depth = round(min(DEEPEST_DB, float(curve[at])), 1)
+    return StaticMove(Shape.BELL, round(centre, 1), q=round(octaves_to_q(width), 2), gain_db=-depth)
