@@ -19,6 +19,7 @@ from scipy.ndimage import gaussian_filter1d, percentile_filter
 
 from mivlo.core.errors import BadAudio, InvalidValue
 from mivlo.core.moves import Shape, StaticMove
+from mivlo.core.spectra import power_between
 from mivlo.core.units import Floats, octaves_to_q
 
 WINDOW_S = 16_384 / 48_000
@@ -113,14 +114,7 @@ def _banded(power: Floats, hz: Floats, bin_hz: float) -> Floats:
     A room's fine structure is random from one hertz to the next; a ring is wider.
     """
     half = np.maximum(hz * (2.0 ** (BAND_OCT / 2.0) - 1.0), 1.5 * bin_hz)
-    whole = np.concatenate([np.zeros((len(power), 1)), np.cumsum(power, axis=1)], axis=1)
-
-    def up_to(edge: Floats) -> Floats:
-        place = np.clip(edge / bin_hz + 0.5, 0.0, power.shape[1] - 1e-6)
-        low = place.astype(int)
-        return np.asarray(whole[:, low] + (place - low) * (whole[:, low + 1] - whole[:, low]))
-
-    return np.asarray((up_to(hz + half) - up_to(hz - half)) * bin_hz / (2.0 * half))
+    return np.asarray(power_between(power, hz - half, hz + half, bin_hz) * bin_hz / (2.0 * half))
 
 
 def _decayed(power: Floats, left: float) -> Floats:

@@ -258,3 +258,15 @@ def halve_columns(power: Singles) -> Singles:
     if len(power) % 2:
         power = np.concatenate([power, power[-1:]])
     return np.asarray(0.5 * (power[0::2] + power[1::2]))
+
+
+def power_between(power: Floats, low_hz: Floats, high_hz: Floats, bin_hz: float) -> Floats:
+    """Power of short spectra (windows, bins) between frequencies, parts of bins by their share: (windows, places)."""
+    whole = np.concatenate([np.zeros((len(power), 1)), np.cumsum(power, axis=1)], axis=1)
+
+    def up_to(edge: Floats) -> Floats:
+        place = np.clip(edge / bin_hz + 0.5, 0.0, power.shape[1] - 1e-6)
+        low = place.astype(int)
+        return np.asarray(whole[:, low] + (place - low) * (whole[:, low + 1] - whole[:, low]))
+
+    return np.asarray(np.maximum(up_to(high_hz) - up_to(low_hz), 0.0))

@@ -28,7 +28,7 @@ from mivlo.services.findings import deciding
 from mivlo.services.handover import exporting, filters, sheets
 from mivlo.services.making import behind, freezing, learning, starting
 from mivlo.services.making.alike import Spot, more_like
-from mivlo.services.making.levels import move_cuts, move_levels
+from mivlo.services.making.levels import Cuts, Levels, move_cuts, move_levels
 from mivlo.services.pictures import views
 from mivlo.services.recordings import files, importing, tidying
 from mivlo.services.song import edits, log, moves, songs, strips
@@ -298,7 +298,7 @@ def add_start(song_id: Id, track_id: Id, body: s.NewStart, page: Page = "") -> A
         return read_song(open_session, song_id, page)
 
 
-@api.get("/songs/{song_id}/moves/{move_id}/levels", response_model=s.LevelsOut)
+@api.get("/songs/{song_id}/moves/{move_id}/levels", response_model=Levels)
 def levels(song_id: Id, move_id: Id, from_s: Time = None, to_s: Time = None) -> Any:
     """The level that a dynamic move reads over the passage, and the gain that it moved by."""
     with session() as open_session:
@@ -315,7 +315,7 @@ def learn(song_id: Id, track_id: Id, body: s.LearnIn, page: Page = "") -> Any:
         return {"song": read_song(open_session, song_id, page), "says": made.says}
 
 
-@api.get("/songs/{song_id}/moves/{move_id}/cuts", response_model=s.CutsOut)
+@api.get("/songs/{song_id}/moves/{move_id}/cuts", response_model=Cuts)
 def cuts(song_id: Id, move_id: Id, from_s: Time = None, to_s: Time = None) -> Any:
     """What an adaptive move takes away over the passage, by time and frequency."""
     with session() as open_session:

@@ -334,30 +334,6 @@ class LearnedOut(_Out):
     says: str
 
 
-class CutsOut(_Out):
-    """What an adaptive move did over the passage: see `services.making.levels.Cuts`."""
-
-    times_s: list[float]
-    hz: list[float]
-    step_db: float
-    cuts: str
-    mean_db: list[float]
-    deepest_db: list[float]
-
-
-class LevelsOut(_Out):
-    """The level that a dynamic move reads over the passage, and what it did."""
-
-    times_s: list[float]
-    level_db: list[float]
-    gain_db: list[float]
-    suggested_db: float
-    suggested_for: str
-    acts: float
-    rise_ms: float
-    most_db: float
-
-
 class SpotIn(_In):
     from_hz: Hertz
     to_hz: Hertz

@@ -1411,10 +1411,13 @@ export interface components {
          */
         Container: "wav" | "flac";
         /**
-         * CutsOut
-         * @description What an adaptive move did over the passage: see `services.making.levels.Cuts`.
+         * Cuts
+         * @description What an adaptive move did over the passage, to be drawn.
+         *
+         *     times_s, hz : of the columns and rows. cuts : base64 of a byte for each, column after column, lowest row first: the
+         *     deepest cut there in steps of STEP_DB. mean_db, deepest_db : over the passage, at each hz.
          */
-        CutsOut: {
+        Cuts: {
             /** Times S */
             times_s: number[];
             /** Hz */
@@ -1980,10 +1983,13 @@ export interface components {
             says: string;
         };
         /**
-         * LevelsOut
-         * @description The level that a dynamic move reads over the passage, and what it did.
+         * Levels
+         * @description What is drawn to set a threshold by.
+         *
+         *     suggested_db : the threshold that makes it act for as long as `suggested_for` says. acts : share of the time over
+         *     the present threshold. rise_ms : of the key's band, on top of the attack. most_db : the largest gain it moved by.
          */
-        LevelsOut: {
+        Levels: {
             /** Times S */
             times_s: number[];
             /** Level Db */
@@ -3742,7 +3748,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LevelsOut"];
+                    "application/json": components["schemas"]["Levels"];
                 };
             };
             /** @description Validation Error */
@@ -3816,7 +3822,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CutsOut"];
+                    "application/json": components["schemas"]["Cuts"];
                 };
             };
             /** @description Validation Error */

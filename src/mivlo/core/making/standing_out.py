@@ -12,6 +12,7 @@ from scipy import fft
 from mivlo.core.moves import AdaptiveMove, Entry
 from mivlo.core.processors import AdaptiveProcessor, Step
 from mivlo.core.processors.adaptive import fft_hann
+from mivlo.core.spectra import power_between
 from mivlo.core.units import Floats
 
 _PIECE = 256
@@ -75,9 +76,11 @@ def picture_of(sound: npt.ArrayLike, entry: Entry, key: npt.ArrayLike | None = N
     padded = np.concatenate([np.zeros((late - hop, x.shape[1])), longer])
     views = np.lib.stride_tricks.sliding_window_view(padded, late, axis=0)[::hop][: len(gain_db)]
     power = np.empty((len(gain_db), int(inside.sum())))
+    half = math.sqrt(hz[1] / hz[0])
     for at in range(0, len(views), _PIECE):
         spectra = fft.rfft(views[at : at + _PIECE] * fft_hann(late), axis=2)
-        power[at : at + _PIECE] = _banded(np.sum(np.abs(spectra) ** 2, axis=1), hz[inside], rate / late)
+        whole = np.sum(np.abs(spectra) ** 2, axis=1)
+        power[at : at + _PIECE] = power_between(whole, hz[inside] / half, hz[inside] * half, rate / late)
     times = ((np.arange(len(gain_db)) + 1) * hop - late / 2) / rate
     acts = np.ones(len(times), dtype=bool)
     if entry.stretches:
@@ -86,13 +89,3 @@ def picture_of(sound: npt.ArrayLike, entry: Entry, key: npt.ArrayLike | None = N
         acts = (last >= 0) & (times < stops[np.maximum(last, 0)])
     goal = np.where(acts[:, None], 10.0 ** (gain_db[:, inside] / 20.0), 1.0)
     return Picture(power, goal, hz[inside], times, hop / rate, float(np.sum(power * (1.0 - goal) ** 2)))
-
-
-def _banded(power: Floats, hz: Floats, bin_hz: float) -> Floats:
-    """Power of the stretch of bins around each of the points, which lie evenly over octaves: (windows, points)."""
-    half = math.sqrt(hz[1] / hz[0]) if len(hz) > 1 else 1.01
-    edges = np.clip(np.append(hz / half, hz[-1] * half) / bin_hz + 0.5, 0.0, power.shape[1] - 1e-6)
-    whole = np.concatenate([np.zeros((len(power), 1)), np.cumsum(power, axis=1)], axis=1)
-    low = edges.astype(int)
-    at = whole[:, low] + (edges - low) * (whole[:, low + 1] - whole[:, low])
-    return np.asarray(np.maximum(np.diff(at, axis=1), 0.0))

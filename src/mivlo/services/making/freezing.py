@@ -9,8 +9,8 @@ from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.freezing import Frozen, freeze
 from mivlo.core.moves import AdaptiveMove, Entry
 from mivlo.core.moves.entry import MOST_LINKS
-from mivlo.services.errors import NotFound
 from mivlo.services.making.hearing import key_of, reaching
+from mivlo.services.making.levels import find_move
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.moves import insert_move
@@ -72,13 +72,10 @@ def run_freezing(task_id: int) -> dict[str, Any]:
 
 
 def _adaptive(song: SongState, move_id: int) -> tuple[StripState, Entry]:
-    for strip in song.strips:
-        for entry in strip.treatment.entries:
-            if entry.id == move_id:
-                if not isinstance(entry.move, AdaptiveMove):
-                    raise InvalidValue("move", move_id, "only an adaptive move can be frozen")
-                return strip, entry
-    raise NotFound("move", move_id)
+    strip, entry = find_move(song, move_id)
+    if not isinstance(entry.move, AdaptiveMove):
+        raise InvalidValue("move", move_id, "only an adaptive move can be frozen")
+    return strip, entry
 
 
 def _frozen(song: SongState, strip: StripState, entry: Entry, order: _Order, progress: TaskProgress) -> Frozen:

@@ -56,6 +56,8 @@ const hearTaken = () => {
 };
 /** The band that it treats, alone: the probe is held there. */
 const band = computed(() => (["bell", "notch", "band_pass"].includes(shapeOf(props.move)) && !isAdaptive(props.move) ? { hz: placeOf(props.move), octaves: octavesOfQ(qualityOf(props.move)) } : null));
+/** An adaptive move that listens to itself hears all that it treats. */
+const hasKey = computed(() => isDynamic(props.move) || (isAdaptive(props.move) && (props.move.key?.source ?? "self") !== "self"));
 const hearsKey = computed(() => live.state.key_of === props.move.id);
 const clearStretches = () => save({ stretches: [] });
 </script>
@@ -107,7 +109,7 @@ const clearStretches = () => save({ stretches: [] });
       <button type="button" class="plain small" :aria-pressed="isOnly" @click="live.hearOnly(isOnly ? [] : [move.id])">Hear alone</button>
       <button v-if="move.mode !== 'static'" type="button" class="plain small" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">Hear what it takes</button>
       <button v-if="band" type="button" class="plain small" :aria-pressed="probe.holds(band)" title="the band that it treats, alone" @click="probe.hold(band)">Hear its band</button>
-      <button v-if="move.mode !== 'static'" type="button" class="plain small" :aria-pressed="hearsKey" title="what it listens to, through the band that it reads" @click="live.hearKey(hearsKey ? null : move.id)">Hear its key</button>
+      <button v-if="hasKey" type="button" class="plain small" :aria-pressed="hearsKey" title="what it listens to, through the band that it reads" @click="live.hearKey(hearsKey ? null : move.id)">Hear its key</button>
       <button type="button" class="plain small" :aria-pressed="!move.enabled" @click="save({ enabled: !move.enabled })">Bypass</button>
       <button v-if="move.mode === 'static' && hasGain(shapeOf(move))" type="button" class="plain small" title="act only when it is loud there" @click="listen">Only when loud</button>
       <button v-if="isDynamic(move)" type="button" class="plain small" title="act all the time, as deep as its range" @click="rest">Always</button>
