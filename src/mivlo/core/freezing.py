@@ -16,7 +16,6 @@ from dataclasses import dataclass, replace
 import numba as nb
 import numpy as np
 import numpy.typing as npt
-from scipy import fft
 
 from mivlo.core.graph import treated_blocks
 from mivlo.core.making.standing_out import Picture, picture_of
@@ -24,6 +23,7 @@ from mivlo.core.moves import AdaptiveMove, DynamicMove, Entry, Shape, StaticMove
 from mivlo.core.moves.entry import Stretch
 from mivlo.core.moves.kinds import curve_db
 from mivlo.core.processors.adaptive import HOPS, fft_hann, window_frames
+from mivlo.core.spectra import short_spectra
 from mivlo.core.units import Floats, octaves_to_q
 
 Progress = Callable[[float], None]
@@ -42,7 +42,6 @@ _TURN = 4e-4
 """What another stretch has to bring at the least."""
 MOST_STRETCHES = 60
 _ROUNDS = 2
-_PIECE = 256
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,9 +139,8 @@ def explained(taken: Floats, mine: Floats, *, sample_rate: int) -> float:
 def _amplitudes(x: Floats, rate: int) -> Iterator[Floats]:
     length = window_frames(rate)
     padded = np.concatenate([np.zeros((length, x.shape[1])), x, np.zeros((length, x.shape[1]))])
-    views = np.lib.stride_tricks.sliding_window_view(padded, length, axis=0)[:: length // HOPS]
-    for at in range(0, len(views), _PIECE):
-        yield np.asarray(np.abs(fft.rfft(views[at : at + _PIECE] * fft_hann(length), axis=2)))
+    for piece in short_spectra(padded, fft_hann(length), length // HOPS):
+        yield np.asarray(np.abs(piece))
 
 
 def _made(picture: Picture, chosen: Sequence[_Chosen]) -> Floats:
@@ -165,9 +163,9 @@ def _best(picture: Picture, made: Floats, rate: int) -> _Chosen | None:
     best: _Offer | None = None
     for at in _peaks(np.sum(left, axis=0))[:_PLACES]:
         for octaves in WIDTHS_OCT:
-            for offer in _offers(picture, made, left, tables, at, octaves, rate):
-                if best is None or offer.worth > best.worth:
-                    best = offer
+            offer = _offer(picture, made, left, tables, at, octaves, rate)
+            if offer is not None and (best is None or offer.worth > best.worth):
+                best = offer
     return None if best is None else best.chosen(picture)
 
 
@@ -193,16 +191,16 @@ class _Offer:
         return _Chosen(Entry(move=self.move, stretches=stretches), gains, self.worth)
 
 
-def _offers(
+def _offer(
     picture: Picture, made: Floats, left: Floats, tables: tuple[Floats, Floats], at: int, octaves: float, rate: int
-) -> Iterator[_Offer]:
+) -> _Offer | None:
     """The best move of a width at a place, or a plainer one that is nearly as good."""
     hz, q = picture.hz, octaves_to_q(octaves)
     near = np.flatnonzero(np.abs(np.log2(hz / hz[at])) <= max(0.5 * octaves, 0.03))
     # where in the band most is taken: the centre lies there, not on the grid
     taken = np.sum(left[:, near], axis=0)
     if not np.any(taken > 0.0):
-        return
+        return None
     centre = round(float(2.0 ** np.average(np.log2(hz[near]), weights=taken)), 1)
     deepest = -20.0 * math.log10(max(1e-3, float(np.min(picture.goal[:, near] / made[:, near]))))
     shape = curve_db(StaticMove(Shape.BELL, centre, q=q, gain_db=-6.0), hz, sample_rate=rate) / -6.0
@@ -216,18 +214,18 @@ def _offers(
     ]
     k, on, worth = max(gated, key=lambda g: g[2])
     if worth <= 0.0 or cuts[k] < LEAST_DB:
-        return
+        return None
     steady = int(np.argmax(np.sum(brings, axis=0)))
     always = float(np.sum(brings[:, steady]))
     depths = np.round(cuts, 1)
     if always >= PLAINER * worth and depths[steady] >= LEAST_DB:
         bell = StaticMove(Shape.BELL, centre, q=q, gain_db=-float(depths[steady]))
-        yield _Offer(bell, None, np.full(len(level_db), depths[steady]), shape, always)
-        return
+        return _Offer(bell, None, np.full(len(level_db), depths[steady]), shape, always)
     bell = StaticMove(Shape.BELL, centre, q=q, gain_db=-float(depths[k]))
     following = _following(brings, level_db, cuts, k, bell, shape, rate)
-    at_moments = _Offer(bell, on, np.where(on, depths[k], 0.0), shape, worth)
-    yield following if following.worth >= PLAINER * worth else at_moments
+    if following.worth >= PLAINER * worth:
+        return following
+    return _Offer(bell, on, np.where(on, depths[k], 0.0), shape, worth)
 
 
 def _moments(brings: Floats, turn: float) -> npt.NDArray[np.bool_]:

@@ -9,25 +9,23 @@ change, whichever note was played. (A transfer function from powers alone: phase
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy import fft
 from scipy.ndimage import gaussian_filter1d, percentile_filter
 
 from mivlo.core.errors import BadAudio, InvalidValue
 from mivlo.core.moves import Shape, StaticMove
-from mivlo.core.spectra import power_between
+from mivlo.core.processors.adaptive import window_frames
+from mivlo.core.spectra import power_between, short_spectra
 from mivlo.core.units import Floats, octaves_to_q
 
 WINDOW_S = 16_384 / 48_000
 HOPS = 4
 DECAY_S = 0.6
 """In which what is played falls by 60 dB here, for what is expected: short of a room, so that its tail is no ring."""
-LEAD_S = 2.0
-"""So much before a passage is listened to as well: it still sounds in it."""
 POINTS_PER_OCTAVE, BAND_OCT = 192, 1.0 / 40.0
 LEAST_DB, DEEPEST_DB = 4.5, 12.0
 MOST = 6
@@ -36,7 +34,6 @@ LEAST_LIKENESS = 0.7
 """A track is explained by the others where its level over time and frequency goes with what is expected so far."""
 LEAST_S = 4.0
 _AROUND_OCT = 1.0
-_PIECE = 64
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,14 +70,12 @@ def learn(
     x = np.asarray(sound, dtype=np.float64)
     if len(x) < (lead_s + LEAST_S) * sample_rate:
         raise BadAudio(f"It takes at least {LEAST_S:g} s of sound to learn from; mark a longer passage.")
-    length = int(2 ** round(math.log2(WINDOW_S * sample_rate)))
-    here = np.concatenate(list(_powers(x, length)))
+    length = window_frames(sample_rate, WINDOW_S)
+    here = _powers(x, length)
     played = np.zeros_like(here)
     for other in others:
-        at = 0
-        for piece in _powers(np.asarray(other, dtype=np.float64), length):
-            played[at : at + len(piece)] += piece
-            at += len(piece)
+        power = _powers(np.asarray(other, dtype=np.float64)[: len(x)], length)
+        played[: len(power)] += power
     expected = _decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
     hz = np.arange(here.shape[1]) * sample_rate / length
     inside = (hz >= from_hz) & (hz <= min(to_hz, 0.45 * sample_rate))
@@ -100,12 +95,10 @@ def learn(
     return Learned(tuple(sorted(kept[:most], key=lambda m: m.frequency_hz)), likeness)
 
 
-def _powers(x: Floats, length: int) -> Iterator[Floats]:
-    """Power of short spectra, channels together: (windows, bins) a piece."""
-    views = np.lib.stride_tricks.sliding_window_view(x, length, axis=0)[:: length // HOPS]
-    window = np.hanning(length)
-    for at in range(0, len(views), _PIECE):
-        yield np.sum(np.abs(fft.rfft(views[at : at + _PIECE] * window, axis=2)) ** 2, axis=1)
+def _powers(x: Floats, length: int) -> Floats:
+    """Power of short spectra, channels together: (windows, bins)."""
+    pieces = short_spectra(x, np.hanning(length), length // HOPS)
+    return np.concatenate([np.zeros((0, length // 2 + 1)), *(np.sum(np.abs(z) ** 2, axis=1) for z in pieces)])
 
 
 def _banded(power: Floats, hz: Floats, bin_hz: float) -> Floats:

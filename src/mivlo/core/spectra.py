@@ -8,6 +8,7 @@ power over frequency, so that any width is exact and smoothing is nothing but a 
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -24,6 +25,7 @@ LOWEST_HZ, HIGHEST_HZ = 20.0, 20_000.0
 POINTS_PER_OCTAVE = 48
 _SINE_DB = 10.0 * math.log10(2.0)
 _REFERENCE_RATE = 48_000.0
+_SPECTRA_AT_ONCE = 64
 
 
 def log_grid(
@@ -258,6 +260,18 @@ def halve_columns(power: Singles) -> Singles:
     if len(power) % 2:
         power = np.concatenate([power, power[-1:]])
     return np.asarray(0.5 * (power[0::2] + power[1::2]))
+
+
+def short_spectra(x: Floats, window: Floats, hop: int) -> Iterator[npt.NDArray[np.complex128]]:
+    """Spectra of the windows of a sound (n, channels), one every `hop` frames: (windows, channels, bins) a piece.
+
+    A sound that is shorter than a window has none.
+    """
+    if len(x) < len(window):
+        return
+    views = np.lib.stride_tricks.sliding_window_view(x, len(window), axis=0)[::hop]
+    for at in range(0, len(views), _SPECTRA_AT_ONCE):
+        yield scipy_fft.rfft(views[at : at + _SPECTRA_AT_ONCE] * window, axis=2)
 
 
 def power_between(power: Floats, low_hz: Floats, high_hz: Floats, bin_hz: float) -> Floats:

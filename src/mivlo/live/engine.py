@@ -8,13 +8,13 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
 import numpy as np
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.graph import Plan, Point, Renderer, RendererState, Strip, StripKind, Tap, compile
+from mivlo.core.graph import Plan, Point, Renderer, RendererState, Strip, StripKind, Tap
 from mivlo.core.graph.glide import RAMP_S, Glide, s_curve
 from mivlo.core.graph.streams import Samples
 from mivlo.core.moves import Entry, Treatment
@@ -289,8 +289,7 @@ class Engine:
             self.key_of = None
             return plan
         self.key_strip, treatments = found
-        strips = [replace(s, treatment=treatments.get(i, s.treatment)) for i, s in plan.strips.items()]
-        return compile(strips, sample_rate=self.sample_rate)
+        return plan.with_treatments(treatments)
 
     def _changed_plan(self) -> Plan:
         """The song with previews, and with the moves alone that are to be heard."""
@@ -300,12 +299,7 @@ class Engine:
             self.only &= {entry.id for entry in here.entries}
             if self.only:
                 changed[self.focus] = only(here, self.only)
-        if not changed:
-            return self._saved
-        strips = [
-            replace(strip, treatment=changed[i]) if i in changed else strip for i, strip in self._saved.strips.items()
-        ]
-        return compile(strips, sample_rate=self.sample_rate)
+        return self._saved.with_treatments(changed) if changed else self._saved
 
     def _follow(self) -> None:
         """Something was changed: let what is heard go there."""
@@ -337,10 +331,8 @@ class Engine:
     @property
     def _alone(self) -> bool:
         """Whether the focused strip is heard alone and as it is, without its fader; or what its move listens to."""
-        return self.key_strip is not None or self._focus_alone
-
-    @property
-    def _focus_alone(self) -> bool:
+        if self.key_strip is not None:
+            return True
         return self.scope is Scope.ALONE and self.focus is not None and not self.placed
 
     def _strip_alone(self, renderer: Renderer) -> int:

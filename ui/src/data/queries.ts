@@ -60,6 +60,13 @@ export const profileQuery = (id: number, track: number | null, sound: unknown, p
 export const startsQuery = () =>
   queryOptions({ queryKey: ["starts"], queryFn: () => ask(api.GET("/api/starts")), staleTime: Infinity });
 
+interface Asked {
+  readonly queryKey: readonly unknown[];
+}
+
+/** What was known of a move stays until the new is there; what is of another move does not. */
+const untilNew = (move: number | null) => <T>(old: T | undefined, of?: Asked) => (of?.queryKey[3] === move ? old : undefined);
+
 /** What a dynamic move reads over the passage; `state` names all that it may depend on. */
 export const levelsQuery = (id: number, move: number | null, passage: { from: number; to: number } | null, state: unknown) =>
   queryOptions({
@@ -69,6 +76,7 @@ export const levelsQuery = (id: number, move: number | null, passage: { from: nu
       return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/levels", { params: { path: { song_id: id, move_id: move ?? 0 }, query }, signal }));
     },
     enabled: id > 0 && move !== null,
+    placeholderData: untilNew(move),
     gcTime: 60_000,
   });
 
@@ -81,6 +89,7 @@ export const cutsQuery = (id: number, move: number | null, passage: { from: numb
       return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/cuts", { params: { path: { song_id: id, move_id: move ?? 0 }, query }, signal }));
     },
     enabled: id > 0 && move !== null,
+    placeholderData: untilNew(move),
     gcTime: 60_000,
   });
 

@@ -23,10 +23,7 @@ export const useCuts = defineStore("cuts", () => {
 
   const move = computed(() => (bench.chosenMove?.enabled && isAdaptive(bench.chosenMove) ? bench.chosenMove.id : null));
   const asked = useQuery(
-    computed(() => ({
-      ...cutsQuery(song.id, move.value, view.passage, song.song?.revision),
-      placeholderData: (old: Cuts | undefined, of?: { queryKey: readonly unknown[] }) => (of?.queryKey[3] === move.value ? old : undefined),
-    })),
+    computed(() => cutsQuery(song.id, move.value, view.passage, song.song?.revision)),
     cache,
   );
   const picture = computed<CutPicture | null>(() => {

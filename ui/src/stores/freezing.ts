@@ -1,10 +1,9 @@
 /** An adaptive move that is being put into ordinary ones: long work of the server, then one step of the song. */
 
-import { ElMessage } from "element-plus";
 import { defineStore } from "pinia";
 import { computed, ref, watch } from "vue";
 import { api, ask } from "../api/client";
-import { complain } from "../lib/complain";
+import { complain, tell } from "../lib/complain";
 import { useSong } from "./song";
 import { useTasks } from "./tasks";
 
@@ -33,7 +32,7 @@ export const useFreezing = defineStore("freezing", () => {
     const { message } = task.value;
     mine.value = null;
     if (state === "failed") complain(message);
-    else if (state === "done") ElMessage({ type: "success", message: `${message} Undo brings it back.`, duration: 9000, showClose: true });
+    else if (state === "done") tell(`${message} Undo brings it back.`);
   });
 
   return { task, isFreezing, freeze, cancel };

@@ -3,7 +3,6 @@
 import { useQuery } from "@tanstack/vue-query";
 import { defineStore } from "pinia";
 import { computed } from "vue";
-import type { Levels } from "../api/client";
 import { cache } from "../data/cache";
 import { levelsQuery } from "../data/queries";
 import { isDynamic } from "../lib/moves";
@@ -19,10 +18,7 @@ export const useLevels = defineStore("levels", () => {
   /** The move whose levels are shown, as it is saved: what is only dragged changes no level but its own line. */
   const move = computed(() => (bench.chosenMove && isDynamic(bench.chosenMove) ? bench.chosenMove.id : null));
   const asked = useQuery(
-    computed(() => ({
-      ...levelsQuery(song.id, move.value, view.passage, song.song?.revision),
-      placeholderData: (old: Levels | undefined, of?: { queryKey: readonly unknown[] }) => (of?.queryKey[3] === move.value ? old : undefined),
-    })),
+    computed(() => levelsQuery(song.id, move.value, view.passage, song.song?.revision)),
     cache,
   );
   const levels = computed(() => (move.value === null ? null : (asked.data.value ?? null)));

@@ -170,6 +170,11 @@ class Plan:
             for i, strip in self.strips.items()
         }
 
+    def with_treatments(self, treatments: Mapping[int, Treatment]) -> Plan:
+        """The same strips, some of them with other treatments."""
+        strips = [replace(s, treatment=treatments.get(i, s.treatment)) for i, s in self.strips.items()]
+        return compile(strips, sample_rate=self.sample_rate)
+
     def all_runs(self, strip_id: int) -> tuple[Run, ...]:
         """All processors of a strip, in their order."""
         return (*self.runs(strip_id), *self.care_runs(strip_id))

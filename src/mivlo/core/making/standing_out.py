@@ -7,15 +7,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
-from scipy import fft
 
 from mivlo.core.moves import AdaptiveMove, Entry
 from mivlo.core.processors import AdaptiveProcessor, Step
 from mivlo.core.processors.adaptive import fft_hann
-from mivlo.core.spectra import power_between
+from mivlo.core.spectra import power_between, short_spectra
 from mivlo.core.units import Floats
-
-_PIECE = 256
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,10 +54,18 @@ class Picture:
         return self.times_s[first], middle, np.asarray(20.0 * np.log10(np.maximum(deepest, 1e-3)))
 
 
-def picture_of(sound: npt.ArrayLike, entry: Entry, key: npt.ArrayLike | None = None, *, sample_rate: int) -> Picture:
-    """What an adaptive move does to a sound (n, channels) that reaches it; its stretches count from the sound's start.
+def picture_of(
+    sound: npt.ArrayLike,
+    entry: Entry,
+    key: npt.ArrayLike | None = None,
+    *,
+    sample_rate: int,
+    start_s: float = 0.0,
+) -> Picture:
+    """What an adaptive move does to a sound (n, channels) that reaches it.
 
-    key : what it listens to, if that is another sound.
+    key : what it listens to, if that is another sound. start_s : where the sound begins; stretches and times count
+    from there on.
     """
     x, move, rate = np.asarray(sound, dtype=np.float64), entry.move, sample_rate
     assert isinstance(move, AdaptiveMove)
@@ -74,14 +79,14 @@ def picture_of(sound: npt.ArrayLike, entry: Entry, key: npt.ArrayLike | None = N
     hz, gain_db = processor.trace(longer, keys)
     inside = (hz >= move.from_hz) & (hz <= move.to_hz)
     padded = np.concatenate([np.zeros((late - hop, x.shape[1])), longer])
-    views = np.lib.stride_tricks.sliding_window_view(padded, late, axis=0)[::hop][: len(gain_db)]
-    power = np.empty((len(gain_db), int(inside.sum())))
     half = math.sqrt(hz[1] / hz[0])
-    for at in range(0, len(views), _PIECE):
-        spectra = fft.rfft(views[at : at + _PIECE] * fft_hann(late), axis=2)
-        whole = np.sum(np.abs(spectra) ** 2, axis=1)
-        power[at : at + _PIECE] = power_between(whole, hz[inside] / half, hz[inside] * half, rate / late)
-    times = ((np.arange(len(gain_db)) + 1) * hop - late / 2) / rate
+    power = np.concatenate(
+        [
+            power_between(np.sum(np.abs(piece) ** 2, axis=1), hz[inside] / half, hz[inside] * half, rate / late)
+            for piece in short_spectra(padded, fft_hann(late), hop)
+        ]
+    )[: len(gain_db)]
+    times = start_s + ((np.arange(len(gain_db)) + 1) * hop - late / 2) / rate
     acts = np.ones(len(times), dtype=bool)
     if entry.stretches:
         starts, stops = np.array(entry.stretches).T

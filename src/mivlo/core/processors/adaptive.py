@@ -34,9 +34,9 @@ so that what is narrow and stays where it is can be told from them."""
 _AT_ONCE = 32
 
 
-def window_frames(rate: float) -> int:
-    """Length of a window: a power of two of about WINDOW_S."""
-    return int(2 ** round(math.log2(WINDOW_S * rate)))
+def window_frames(rate: float, seconds: float = WINDOW_S) -> int:
+    """Length of a window: a power of two of about so many seconds."""
+    return int(2 ** round(math.log2(seconds * rate)))
 
 
 @dataclass(frozen=True, slots=True)

@@ -244,4 +244,4 @@ def run_dynamic(x, foreign, frame, numbers, tables, values, memory, work, trace,
                 _copy(work, moves * channels, width, flat, at, channels, frames, channels)
         if into == 0:
             begun += cells
-        n += frames if cells == 1 else cells * CELL
+        n += frames * cells

@@ -34,14 +34,12 @@ def _listening(whole: bool) -> Any:
     def listen(typingctx, work, start, width, frames, values, memory, vector):  # type: ignore[no-untyped-def]
         """The lanes of a vector hear frames of work (flat, from `start` on in rows of `width`).
 
-        values, memory : flat, of all vectors.
-
-        `whole`: with a second section, peaks and the level over all frequencies; else the first section's mean alone.
+        values, memory : flat, of all vectors. `whole`: with a second section, peaks and the level over all frequencies;
+        else the first section's mean alone.
         """
 
         def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
             emit = Emitter(context, builder, signature, args, (0, 4, 5), LANES)
-
             first_value = builder.mul(args[6], emit.index(VALUES * LANES))
             first_memory = builder.mul(args[6], emit.index(MEMORY * LANES))
 
@@ -106,16 +104,14 @@ def _filtering() -> Any:
 
         def codegen(context, builder, signature, args):  # type: ignore[no-untyped-def]
             emit = Emitter(context, builder, signature, args, (0, 4), LANES)
-
             first_memory = builder.mul(args[5], emit.index(MEMORY * LANES))
 
             def at(row):  # type: ignore[no-untyped-def]
                 return builder.add(first_memory, emit.index(row * LANES))
 
-            moving = [emit.variable(emit.load(4, at(AT + j))) for j in range(6)] + [
-                emit.variable(emit.load(4, at(MIX)))
-            ]
-            ways = [emit.load(4, at(WAY + j)) for j in range(6)] + [emit.load(4, at(MIX_WAY))]
+            changing = (*range(AT, AT + 6), MIX)
+            moving = [emit.variable(emit.load(4, at(row))) for row in changing]
+            ways = [emit.load(4, at(row)) for row in (*range(WAY, WAY + 6), MIX_WAY)]
             first, second = emit.variable(emit.load(4, at(F1))), emit.variable(emit.load(4, at(F2)))
             zero, one = emit.constant(0.0), emit.constant(1.0)
             with cgutils.for_range(builder, args[3]) as loop:
@@ -135,11 +131,8 @@ def _filtering() -> Any:
                 band, low = builder.fadd(t1, s1), builder.fadd(t2, s2)
                 change = emit.multiply_add(m2, low, emit.multiply_add(m1, band, builder.fmul(m0, u)))
                 emit.store(emit.multiply_add(mix, change, u), 0, builder.add(place, args[6]))
-            for j, slot in enumerate(moving[:6]):
-                emit.store(builder.load(slot), 4, at(AT + j))
-            emit.store(builder.load(moving[6]), 4, at(MIX))
-            emit.store(builder.load(first), 4, at(F1))
-            emit.store(builder.load(second), 4, at(F2))
+            for row, slot in zip((*changing, F1, F2), (*moving, first, second), strict=True):
+                emit.store(builder.load(slot), 4, at(row))
             return context.get_dummy_value()
 
         return types.void(work, start, width, frames, memory, vector, shift), codegen

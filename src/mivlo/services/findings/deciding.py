@@ -15,7 +15,7 @@ from mivlo.services.findings.documents import FindingDocument
 from mivlo.services.findings.looking import analysis_key, looking
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
-from mivlo.services.song.moves import check_entry, insert_move
+from mivlo.services.song.moves import add_moves, check_entry
 from mivlo.services.song.state import read_song
 from mivlo.store.models import FindingRow, LookRow, MoveRow, StripRow
 
@@ -150,16 +150,11 @@ def accept(
     wanted = entry or FindingDocument.model_validate(row.document).entry()
     state = read_song(session, song_id)
     check_entry(state, state.strip(strip.id), wanted)
-    made = insert_move(session, strip, wanted)
-    change_song(
-        session,
-        song,
-        _label("accept", strip, row),
-        [Change("move", made.id, {"deleted": False}), _decide(row, "accepted", made.id)],
-        [before, Change("move", made.id, {"deleted": True})],
-        page=page,
-    )
-    return made.id
+    (made,) = add_moves(
+        session, song, strip, [wanted], _label("accept", strip, row),
+        also=lambda ids: (_decide(row, "accepted", ids[0]), before), page=page,
+    )  # fmt: skip
+    return made
 
 
 def reject(session: Session, song_id: int, finding_id: int, revision: int | None, *, page: str = "") -> None:

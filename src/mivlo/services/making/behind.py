@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.graph import Plan, Tap, TreatedSound, compile
+from mivlo.core.graph import Tap
 from mivlo.core.loudness import level_match_lu
 from mivlo.core.making.thresholds import compressor_taking
 from mivlo.core.moves import Aftercare, Compressor, Entry, Place
@@ -13,8 +13,7 @@ from mivlo.core.moves.aftercare import MOST_COMPRESSORS
 from mivlo.core.moves.bounds import GREATEST_GAIN_DB
 from mivlo.core.units import Floats
 from mivlo.description import aftercare_document
-from mivlo.services.making.hearing import span_of
-from mivlo.services.recordings.importing import song_sources
+from mivlo.services.making.hearing import sound_of, span_of
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.song.strips import change_strip
 from mivlo.store.database import session
@@ -45,7 +44,7 @@ def match_output(song_id: int, strip_id: int, *, strip_revision: int | None = No
     strip = song.strip(strip_id)
     care = strip.treatment.aftercare
     after = _behind(song, strip, replace(care, output_db=0.0, reverb=None), strip.treatment.entries)
-    before = _heard(song.plan, song, strip, Tap.UNTREATED)
+    before = sound_of(song, song.plan, (strip.id, Tap.UNTREATED), *span_of(song))
     gain = round(level_match_lu(before, after, sample_rate=song.sample_rate), 1)
     gain = max(-GREATEST_GAIN_DB, min(GREATEST_GAIN_DB, gain))
     _save(song, strip, replace(care, output_db=gain), strip_revision, page)
@@ -53,14 +52,8 @@ def match_output(song_id: int, strip_id: int, *, strip_revision: int | None = No
 
 def _behind(song: SongState, strip: StripState, care: Aftercare, entries: tuple[Entry, ...]) -> Floats:
     """The passage behind these moves and this aftercare."""
-    changed = replace(strip, treatment=replace(strip.treatment, entries=entries, aftercare=care))
-    strips = [changed.strip() if s.id == strip.id else s.strip() for s in song.strips]
-    return _heard(compile(strips, sample_rate=song.sample_rate), song, strip, Tap.BEHIND)
-
-
-def _heard(plan: Plan, song: SongState, strip: StripState, tap: Tap) -> Floats:
-    first, last = span_of(song)
-    return TreatedSound(plan, song_sources(song, skip_missing=True), (strip.id, tap), song.frames)[first:last]
+    plan = song.plan.with_treatments({strip.id: replace(strip.treatment, entries=entries, aftercare=care)})
+    return sound_of(song, plan, (strip.id, Tap.BEHIND), *span_of(song))
 
 
 def _save(song: SongState, strip: StripState, care: Aftercare, strip_revision: int | None, page: str) -> None:

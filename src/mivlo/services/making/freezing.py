@@ -9,18 +9,17 @@ from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.freezing import Frozen, freeze
 from mivlo.core.moves import AdaptiveMove, Entry
 from mivlo.core.moves.entry import MOST_LINKS
-from mivlo.services.making.hearing import key_of, reaching
+from mivlo.services.making.hearing import LEAD_S, key_of, passage_of, reaching
 from mivlo.services.making.levels import find_move
-from mivlo.services.song.edits import change_song, lock_song
+from mivlo.services.song.edits import lock_song
 from mivlo.services.song.log import Change
-from mivlo.services.song.moves import insert_move
+from mivlo.services.song.moves import add_moves
 from mivlo.services.song.state import SongState, StripState, entry_of, read_song
 from mivlo.services.song.strips import strip_row
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
 from mivlo.store.database import session
 from mivlo.store.models import MoveRow, TaskRow
 
-LEAD_S = 0.5
 LONGEST_S = 600.0
 LEAST_SHARE = 0.05
 GONE = "The move was changed or switched off while it was being frozen. Freeze it again."
@@ -43,8 +42,7 @@ def request_freezing(song_id: int, move_id: int, page: str = "") -> TaskRow:
         strip, entry = _adaptive(song, move_id)
         if not entry.enabled:
             raise InvalidValue("move", move_id, "it is switched off; switch it on, so that you hear what is frozen")
-        from_s = song.passage_from_s or 0.0
-        to_s = song.duration_s if song.passage_to_s is None else song.passage_to_s
+        from_s, to_s = passage_of(song)
         if to_s - from_s > LONGEST_S:
             raise InvalidValue("passage", round(to_s - from_s, 1), f"mark a passage of at most {LONGEST_S:g} s")
         order = _Order(move_id, from_s, to_s, page)
@@ -99,23 +97,12 @@ def _take_over(
         share = f"{100 * frozen.share:.0f} %"
         note = f"frozen from {order.from_s:.1f} to {order.to_s:.1f} s, together {share} of what was taken"
         links = (*entry.links, "frozen")[:MOST_LINKS]
-        made = [
-            insert_move(
-                open_session,
-                owner,
-                replace(one, channels=entry.channels, place=entry.place, links=links, note=note),
-            ).id
-            for one in frozen.entries
+        frozen_entries = [
+            replace(one, channels=entry.channels, place=entry.place, links=links, note=note) for one in frozen.entries
         ]
         switched = (Change("move", entry.id, {"enabled": False}), Change("move", entry.id, {"enabled": True}))
-        change_song(
-            open_session,
-            song,
-            f"{strip.name}: freeze the adaptive move",
-            [*(Change("move", i, {"deleted": False}) for i in made), switched[0]],
-            [*(Change("move", i, {"deleted": True}) for i in made), switched[1]],
-            page=order.page,
-        )
+        label = f"{strip.name}: freeze the adaptive move"
+        made = add_moves(open_session, song, owner, frozen_entries, label, also=lambda ids: switched, page=order.page)
         many = "1 move does" if len(made) == 1 else f"{len(made)} moves do"
         at_moments = sum(bool(one.stretches) for one in frozen.entries) if not entry.stretches else 0
         when = f" between {order.from_s:.1f} and {order.to_s:.1f} s"

@@ -7,7 +7,7 @@ from itertools import takewhile
 
 import numpy as np
 
-from mivlo.core.graph import Tap, TreatedSound, compile
+from mivlo.core.graph import Plan, Point, Tap, TreatedSound
 from mivlo.core.graph.streams import part_of
 from mivlo.core.making.thresholds import Trace, trace
 from mivlo.core.moves import DynamicMove, Entry, Move
@@ -20,23 +20,30 @@ LONGEST_S = 60.0
 LEAD_S = 0.5
 
 
+def passage_of(song: SongState) -> tuple[float, float]:
+    """From when to when in s: the passage, or the whole song."""
+    return song.passage_from_s or 0.0, song.duration_s if song.passage_to_s is None else song.passage_to_s
+
+
 def span_of(song: SongState, from_s: float | None = None, to_s: float | None = None) -> tuple[int, int]:
     """Frames to be looked at: those that are asked for, else the passage, else the song; at most LONGEST_S."""
-    start = from_s if from_s is not None else song.passage_from_s or 0.0
-    stop = to_s if to_s is not None else (song.passage_to_s if song.passage_to_s is not None else song.duration_s)
+    passage = passage_of(song)
+    start, stop = passage[0] if from_s is None else from_s, passage[1] if to_s is None else to_s
     first = max(0, min(round(start * song.sample_rate), song.frames))
     last = max(first, min(round(stop * song.sample_rate), song.frames))
     return first, min(last, first + round(LONGEST_S * song.sample_rate))
 
 
+def sound_of(song: SongState, plan: Plan, point: Point, first: int, last: int) -> Floats:
+    """What a plan of the song gives at a point between two frames, (n, channels)."""
+    return TreatedSound(plan, song_sources(song, skip_missing=True), point, song.frames)[first:last]
+
+
 def reaching(song: SongState, strip: StripState, entry: Entry, first: int, last: int) -> Floats:
     """The sound between two frames that reaches an entry of a strip, (n, channels); one that is new comes last."""
     before = tuple(takewhile(lambda e: e.id != entry.id, strip.treatment.heard()))
-    shorter = replace(strip, treatment=replace(strip.treatment, entries=before, amounts={}))
-    strips = [s.strip() if s.id != strip.id else shorter.strip() for s in song.strips]
-    plan = compile(strips, sample_rate=song.sample_rate)
-    sound = TreatedSound(plan, song_sources(song, skip_missing=True), (strip.id, Tap.TREATED), song.frames)[first:last]
-    return part_of(sound, entry.channels)
+    plan = song.plan.with_treatments({strip.id: replace(strip.treatment, entries=before, amounts={})})
+    return part_of(sound_of(song, plan, (strip.id, Tap.TREATED), first, last), entry.channels)
 
 
 def key_of(song: SongState, move: Move, first: int, last: int) -> Floats | None:
@@ -46,8 +53,7 @@ def key_of(song: SongState, move: Move, first: int, last: int) -> Floats | None:
     (source,) = move.listens_to
     if source not in song.plan.strips:
         return np.zeros((last - first, 1))
-    sound = TreatedSound(song.plan, song_sources(song, skip_missing=True), (source, Tap.KEY), song.frames)
-    return sound[first:last]
+    return sound_of(song, song.plan, (source, Tap.KEY), first, last)
 
 
 def traced(song: SongState, strip: StripState, entry: Entry, first: int, last: int) -> Trace:

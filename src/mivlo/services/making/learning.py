@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 from mivlo.core.errors import MivloError
-from mivlo.core.graph import StripKind, Tap, TreatedSound
-from mivlo.core.graph.streams import Samples
+from mivlo.core.graph import StripKind, Tap
 from mivlo.core.learning import LEAST_LIKENESS, LEAST_S, Learned, learn
 from mivlo.core.moves import Entry, Shape, StaticMove
-from mivlo.core.units import Floats
-from mivlo.services.making.hearing import reaching, span_of
-from mivlo.services.recordings.importing import song_sources
-from mivlo.services.song.edits import change_song
-from mivlo.services.song.log import Change
-from mivlo.services.song.moves import insert_move
+from mivlo.services.making.hearing import reaching, sound_of, span_of
+from mivlo.services.song.moves import add_moves
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.song.strips import locked_strip
 from mivlo.store.database import session
 
 LINK = "learned"
 LEAD_S = 2.0
+"""So much before a passage is listened to as well: it still sounds in it."""
 _ANY = StaticMove(Shape.BELL, 1_000.0)
 
 
@@ -58,15 +53,7 @@ def learn_moves(
     with session() as open_session:
         row, owner = locked_strip(open_session, song_id, strip_id, None, known)
         entries = [Entry(move=move, links=(LINK,), note="stays while the others play") for move in learned.moves]
-        made = [insert_move(open_session, owner, entry).id for entry in entries]
-        change_song(
-            open_session,
-            row,
-            f"{strip.name}: learn what stays",
-            [Change("move", i, {"deleted": False}) for i in made],
-            [Change("move", i, {"deleted": True}) for i in made],
-            page=page,
-        )
+        made = add_moves(open_session, row, owner, entries, f"{strip.name}: learn what stays", page=page)
     places = " and ".join(f"{move.frequency_hz:.0f} Hz" for move in learned.moves)
     return Made(made, f"{places} stay in {strip.name} whatever is played ({like}).")
 
@@ -82,12 +69,6 @@ def _learned(song: SongState, strip: StripState, from_hz: float, to_hz: float) -
     if not others:
         raise MivloError("What stays is told from what the other tracks play, and there are none.")
     sound = reaching(song, strip, Entry(id=0, move=_ANY), lead, last)
-    sources = song_sources(song, skip_missing=True)
-    played = [_of(song, other.id, sources, lead, last) for other in others if other.id in sources]
-    return learn(
-        sound, played, sample_rate=rate, from_hz=from_hz, to_hz=to_hz, lead_s=(first - lead) / rate
-    )  # fmt: skip
-
-
-def _of(song: SongState, strip_id: int, sources: Mapping[int, Samples], first: int, last: int) -> Floats:
-    return TreatedSound(song.plan, sources, (strip_id, Tap.UNTREATED), song.frames)[first:last]
+    played = [sound_of(song, song.plan, (other.id, Tap.UNTREATED), lead, last) for other in others]
+    lead_s = (first - lead) / rate
+    return learn(sound, played, sample_rate=rate, from_hz=from_hz, to_hz=to_hz, lead_s=lead_s)

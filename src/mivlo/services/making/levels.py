@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import base64
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from sqlalchemy import select
@@ -117,26 +117,19 @@ def move_cuts(
     session.rollback()  # what follows takes a while and needs no connection
     first, last = span_of(song, from_s, to_s)
     rate, lead = song.sample_rate, max(0, first - round(LEAD_S * song.sample_rate))
-    moved = tuple((a - lead / rate, b - lead / rate) for a, b in entry.stretches)
     sound, key = reaching(song, strip, entry, lead, last), key_of(song, entry.move, lead, last)
-    whole = picture_of(sound, replace(entry, stretches=_from_zero(moved)), key, sample_rate=rate)
-    seen = whole.since((first - lead) / rate)
+    whole = picture_of(sound, entry, key, sample_rate=rate, start_s=lead / rate)
+    seen = whole.since(first / rate)
     times, hz, cut_db = seen.thinned(COLUMNS, ROWS)
     cuts = np.rint(np.clip(-cut_db / STEP_DB, 0.0, 255.0)).astype(np.uint8)
     return Cuts(
-        times_s=[round(t + lead / rate, 3) for t in times.tolist()],
+        times_s=[round(t, 3) for t in times.tolist()],
         hz=[round(f, 2) for f in hz.tolist()],
         step_db=STEP_DB,
         cuts=base64.b64encode(cuts.tobytes()).decode(),
         mean_db=[round(v, 2) for v in np.interp(np.log(hz), np.log(seen.hz), seen.mean_db()).tolist()],
         deepest_db=[round(v, 2) for v in cut_db.min(axis=0, initial=0.0).tolist()],
     )
-
-
-def _from_zero(stretches: tuple[tuple[float, float], ...]) -> tuple[tuple[float, float], ...]:
-    """Stretches of what begins at 0; one that ended before then is put where it harms nothing."""
-    inside = tuple((max(0.0, a), b) for a, b in stretches if b > 0.0)
-    return inside if inside or not stretches else ((0.0, 1e-6),)
 
 
 def _acting(move: DynamicMove, seen: Trace) -> float:

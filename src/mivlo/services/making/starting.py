@@ -10,9 +10,7 @@ from mivlo.core.making.starts import BELOW_ACTIVE_DB, STARTS, StartName, started
 from mivlo.core.making.thresholds import at_share, under_active
 from mivlo.core.moves import DynamicMove, Entry, Move
 from mivlo.services.making.hearing import span_of, traced
-from mivlo.services.song.edits import change_song
-from mivlo.services.song.log import Change
-from mivlo.services.song.moves import check_entry, insert_move
+from mivlo.services.song.moves import add_moves, check_entry
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.song.strips import locked_strip
 
@@ -38,20 +36,10 @@ def start(
     moves = [_fitted(song, strip, name, m) for m in started(name, frequency_hz=frequency_hz, q=q, key=key, group=group)]
     row, strip_row = locked_strip(session, song_id, strip_id, None, strip_revision)
     title = STARTS[name].title
-    made = []
-    for move in moves:
-        entry = Entry(move=move, links=(title,) if len(moves) > 1 else ())
+    entries = [Entry(move=move, links=(title,) if len(moves) > 1 else ()) for move in moves]
+    for entry in entries:
         check_entry(song, strip, entry)
-        made.append(insert_move(session, strip_row, entry).id)
-    change_song(
-        session,
-        row,
-        f"{strip.name}: {title}",
-        [Change("move", i, {"deleted": False}) for i in made],
-        [Change("move", i, {"deleted": True}) for i in made],
-        page=page,
-    )
-    return made
+    return add_moves(session, row, strip_row, entries, f"{strip.name}: {title}", page=page)
 
 
 def _fitted(song: SongState, strip: StripState, name: StartName, move: Move) -> Move:

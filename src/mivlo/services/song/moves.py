@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from sqlalchemy import func, select
@@ -67,6 +68,31 @@ def insert_move(session: Session, strip: StripRow, entry: Entry) -> MoveRow:
     session.add(row)
     session.flush()
     return row
+
+
+def add_moves(
+    session: Session,
+    song: Song,
+    strip: StripRow,
+    entries: Sequence[Entry],
+    label: str,
+    *,
+    also: Callable[[list[int]], tuple[Change, Change]] | None = None,
+    page: str = "",
+) -> list[int]:
+    """Moves behind the others as one step of a locked song; their ids.
+
+    also : what else belongs to the step, of the ids: a change and what takes it back.
+    """
+    made = [insert_move(session, strip, entry).id for entry in entries]
+    forward = [Change("move", i, {"deleted": False}) for i in made]
+    backward = [Change("move", i, {"deleted": True}) for i in made]
+    if also is not None:
+        change, back = also(made)
+        forward.append(change)
+        backward.insert(0, back)
+    change_song(session, song, label, forward, backward, page=page)
+    return made
 
 
 def add_move(

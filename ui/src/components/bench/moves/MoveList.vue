@@ -1,11 +1,12 @@
 <script setup lang="ts">
 /** The moves of the track as a list, by how much they act, and the values of the chosen one. */
 import { useQuery } from "@tanstack/vue-query";
-import { ElMessage, ElOption, ElOptionGroup, ElSelect } from "element-plus";
+import { ElOption, ElOptionGroup, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
 import type { StartName } from "../../../api/client";
 import { cache } from "../../../data/cache";
 import { startsQuery } from "../../../data/queries";
+import { tell } from "../../../lib/complain";
 import { type Move, SHAPES, type Shape } from "../../../lib/moves";
 import { signed } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
@@ -66,7 +67,7 @@ async function learn(): Promise<void> {
   learning.value = true;
   const says = await changes.learn(bench.track.id);
   learning.value = false;
-  if (says) ElMessage({ type: "success", message: says, duration: 9000, showClose: true });
+  if (says) tell(says);
 }
 
 async function giveWay(to: number): Promise<void> {
