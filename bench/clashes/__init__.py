@@ -1,0 +1,1 @@
+"""How right clashes and carves are: tracks with planted clashes, natural ones, and controls that do not clash."""

@@ -1,0 +1,36 @@
+"""A model of hearing: excitation, loudness, and loudness in the presence of something else."""
+
+from mivlo.core.auditory.components import components, frame_count, frame_length
+from mivlo.core.auditory.excitation import excitation
+from mivlo.core.auditory.loudness import (
+    BAND_CONSTANTS,
+    SONES_A_BAND,
+    alone_at,
+    partial_at,
+    partial_loudness,
+    sones,
+    specific_loudness,
+)
+from mivlo.core.auditory.outer import to_cochlea_db
+from mivlo.core.auditory.scale import BAND_CAMS, BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, edges_of
+
+__all__ = [
+    "BANDS",
+    "BAND_CAMS",
+    "BAND_CONSTANTS",
+    "BAND_HZ",
+    "COMPONENTS",
+    "COMPONENT_HZ",
+    "SONES_A_BAND",
+    "alone_at",
+    "components",
+    "edges_of",
+    "excitation",
+    "frame_count",
+    "frame_length",
+    "partial_at",
+    "partial_loudness",
+    "sones",
+    "specific_loudness",
+    "to_cochlea_db",
+]

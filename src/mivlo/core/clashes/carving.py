@@ -1,0 +1,224 @@
+"""The smallest cut that frees one strip from another: searched by what the model predicts for every candidate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+
+import numpy as np
+import numpy.typing as npt
+
+from mivlo.core.auditory import COMPONENT_HZ, SONES_A_BAND, partial_loudness, specific_loudness, to_cochlea_db
+from mivlo.core.clashes.finding import Clash
+from mivlo.core.clashes.scene import Scene
+from mivlo.core.filters import SectionKind, analogue_response_db, response_db
+from mivlo.core.loudness import k_weighting
+from mivlo.core.making.starts import BELOW_ACTIVE_DB, StartName, started
+from mivlo.core.making.thresholds import Trace, trace, under_active
+from mivlo.core.moves import DynamicMove, Key, KeyShape, Shape, StaticMove
+from mivlo.core.spectra import Singles
+from mivlo.core.units import Floats, octaves_to_q
+
+CarveMove = StaticMove | DynamicMove
+
+WORTH = 0.3
+"""Sones that the one must gain for each sone that the other gives up."""
+LEAST_GAIN = 0.002
+"""Of the kept strip's loudness: a carve that gains less is none."""
+MOST_LU = 0.5
+"""What others give up beyond this counts against carves heavily."""
+TRACK_GIVES_DB, GROUP_GIVES_DB = 4.0, 2.0
+"""How deep a carve goes at most unless more is asked for."""
+
+_WIDTHS_OCT = (0.5, 0.9, 1.6)
+_CENTRE_STEP_OCT = 0.3
+_BELOW_OCT = 0.5  # a masker spreads upwards: the best place is often below what is covered
+_DEPTHS = (1.0, 0.7, 0.45)
+_FINALISTS = 3
+_SEARCH_FRAMES = 160
+_KEY_OCT = (0.5, 3.0)
+_GAIN_STEP_DB = 0.25
+_OVER_LU_COSTS = 0.05  # of the kept strip's loudness, for each LU too much
+
+
+def _k_weights() -> Floats:
+    """(COMPONENTS,) what makes of a power at the cochlea one that is K-weighted instead (ITU-R BS.1770-5)."""
+    k = response_db(k_weighting(48_000.0), COMPONENT_HZ, sample_rate=48_000.0)
+    return np.asarray(10.0 ** ((k - to_cochlea_db(COMPONENT_HZ)) / 10.0))
+
+
+_K_WEIGHTS = _k_weights()
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """What moves on one strip do for another.
+
+    gained_sones : what the kept one gains among all others. kept : its share before and after.
+    lost_sones, lost_lu : what the yielding strip gives up, by itself; LU without gates.
+    """
+
+    gained_sones: float
+    lost_sones: float
+    lost_lu: float
+    kept: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
+class Carve:
+    """A move on one strip that gives way to another, and what it is predicted to do.
+
+    A keyed move has `keep`, the number in the scene, as the source of its key.
+    """
+
+    on: int
+    keep: int
+    move: CarveMove
+    effect: Effect
+
+
+class Carving:
+    """What carves on one strip would do for another one of a scene.
+
+    Parameters
+    ----------
+    scene : the strips. keep, on : which one keeps its place, and which one gives way.
+    keeper : the sound (n, channels) of the one that keeps its place, as a move hears it, over the scene's frames.
+    sample_rate : Hz.
+    most_frames : so many frames, evenly spread, stand for all while candidates are compared.
+    """
+
+    def __init__(
+        self,
+        scene: Scene,
+        keep: int,
+        on: int,
+        keeper: Callable[[], npt.ArrayLike],
+        *,
+        sample_rate: float,
+        most_frames: int = _SEARCH_FRAMES,
+    ) -> None:
+        self.keep, self.on = keep, on
+        self._chosen = np.unique(np.linspace(0, max(0, scene.frames - 1), most_frames).astype(np.int64))
+        self._scene = scene.at(self._chosen)
+        self._frame_s, self._rate, self._keeper = scene.frame_s, sample_rate, keeper
+        self._traces: dict[DynamicMove, Trace] = {}
+        self._heard: npt.NDArray[np.float64] | None = None
+        self._power = self._scene.power[on]
+        self._rest = self._scene.of_others(keep, on)
+        self._own = self._scene.spread(self._scene.power[keep])
+        self._alone = _loudness(specific_loudness(self._own))
+        self._before, self._loudness = self._among(self._power), self._by_itself(self._power)
+        self._energy = _energy(self._power)
+
+    def _among(self, power: Singles) -> float:
+        others = self._scene.spread(self._rest + power)
+        return _loudness(partial_loudness(self._own, others))
+
+    def _by_itself(self, power: Singles) -> float:
+        return _loudness(specific_loudness(self._scene.spread(power)))
+
+    def effect(self, move: CarveMove) -> Effect:
+        """What a move does to the strip as it is in the scene."""
+        power = self._behind(move, self._power, self._chosen)
+        after = self._among(power)
+        lu = 10.0 * np.log10(self._energy / _energy(power))
+        kept = (self._before / self._alone, after / self._alone) if self._alone > 0.0 else (1.0, 1.0)
+        return Effect(after - self._before, self._loudness - self._by_itself(power), float(lu), kept)
+
+    def best(
+        self, clash: Clash, *, most_db: float = TRACK_GIVES_DB, most_lu: float = MOST_LU, keyed: bool = True
+    ) -> Carve | None:
+        """The carve that is worth most for a clash, static or keyed, or None where none is worth it."""
+        depth = -abs(most_db)
+
+        def worth(effect: Effect) -> float:
+            over = max(0.0, effect.lost_lu - most_lu) * _OVER_LU_COSTS * self._alone
+            return effect.gained_sones - WORTH * effect.lost_sones - over
+
+        found = [(worth(self.effect(m)), m) for m in self._candidates(clash, depth, keyed)]
+        found.sort(key=lambda candidate: candidate[0], reverse=True)
+        finest: tuple[float, Carve] | None = None
+        for _, move in found[:_FINALISTS]:
+            for part in _DEPTHS:
+                changed = _at_depth(move, round(depth * part, 1))
+                effect = self.effect(changed)
+                score = worth(effect)
+                if finest is None or score > finest[0]:
+                    finest = score, Carve(self.on, self.keep, changed, effect)
+        if finest is None or finest[0] <= 0.0 or finest[1].effect.gained_sones < LEAST_GAIN * self._alone:
+            return None
+        return finest[1]
+
+    def _candidates(self, clash: Clash, depth: float, keyed: bool) -> Iterable[CarveMove]:
+        low, high = np.log2(clash.from_hz) - _BELOW_OCT, np.log2(clash.to_hz)
+        for octave in np.arange(low + _CENTRE_STEP_OCT / 2.0, high, _CENTRE_STEP_OCT):
+            for width in _WIDTHS_OCT:
+                hz, q = round(float(2.0**octave), 1), round(octaves_to_q(width), 2)
+                yield StaticMove(Shape.BELL, hz, q=q, gain_db=depth)
+                if keyed:
+                    yield self._keyed(hz, q, depth, clash)
+
+    def _keyed(self, frequency_hz: float, q: float, range_db: float, clash: Clash) -> DynamicMove:
+        """A cut while the other one sounds in the range of the clash; its threshold fits that one's level there."""
+        (move,) = started(StartName.GIVE_WAY, frequency_hz=frequency_hz, q=q)
+        assert isinstance(move, DynamicMove)
+        width = min(_KEY_OCT[1], max(_KEY_OCT[0], float(np.log2(clash.to_hz / clash.from_hz))))
+        centre = round((clash.from_hz * clash.to_hz) ** 0.5, 1)
+        key = Key(source=self.keep, frequency_hz=centre, q=round(octaves_to_q(width), 2), shape=KeyShape.BAND)
+        move = replace(move, range_db=range_db, key=key)
+        return under_active(move, self._traced(move), BELOW_ACTIVE_DB)
+
+    def _traced(self, move: DynamicMove) -> Trace:
+        """What a keyed move reads and does. It depends on the key and the range, not on where the move cuts."""
+        about = replace(move, frequency_hz=1000.0, q=1.0)
+        if about not in self._traces:
+            if self._heard is None:
+                self._heard = np.asarray(self._keeper(), dtype=np.float64)
+            silence = np.zeros((len(self._heard), 1))
+            self._traces[about] = trace(about, silence, self._heard, sample_rate=self._rate)
+        return self._traces[about]
+
+    def _gains_db(self, move: CarveMove, frames: npt.NDArray[np.int64]) -> Floats:
+        """(frames,) the gain of a move at its centre, mean over each frame."""
+        if isinstance(move, StaticMove):
+            return np.full(len(frames), move.gain_db)
+        traced = self._traced(move)
+        if len(traced.times_s) < 2:
+            return np.zeros(len(frames))
+        total = np.concatenate([[0.0], np.cumsum(traced.gain_db)])
+        step_s = float(traced.times_s[1] - traced.times_s[0])
+        edges = np.array([frames, frames + 1]) * self._frame_s / step_s
+        low, high = np.clip(np.round(edges).astype(np.int64), 0, len(total) - 1)
+        return np.asarray((total[high] - total[low]) / np.maximum(1, high - low))
+
+    def carved(self, move: CarveMove, power: Singles) -> Singles:
+        """Power (ears, frames, COMPONENTS) of all frames behind a move."""
+        return self._behind(move, power, np.arange(power.shape[1]))
+
+    def _behind(self, move: CarveMove, power: Singles, frames: npt.NDArray[np.int64]) -> Singles:
+        steps, where = np.unique(np.round(self._gains_db(move, frames) / _GAIN_STEP_DB), return_inverse=True)
+        factors = np.array([_bell_power(move, step * _GAIN_STEP_DB) for step in steps], dtype=np.float32)
+        return np.asarray(power * factors[where])
+
+
+def _at_depth(move: CarveMove, depth_db: float) -> CarveMove:
+    if isinstance(move, StaticMove):
+        return replace(move, gain_db=depth_db)
+    return replace(move, range_db=depth_db)
+
+
+def _bell_power(move: CarveMove, gain_db: float) -> Floats:
+    """(COMPONENTS,) what a move at a gain leaves of a power."""
+    db = analogue_response_db(SectionKind.BELL, move.frequency_hz, COMPONENT_HZ, q=move.q, gain_db=gain_db)
+    return np.asarray(10.0 ** (db / 10.0))
+
+
+def _loudness(specific: Singles) -> float:
+    """Sones, mean over the frames, of (ears, frames, BANDS); the better ear counts in each band."""
+    best = specific.max(axis=0)
+    return SONES_A_BAND * float(best.sum(dtype=np.float64)) / max(1, len(best))
+
+
+def _energy(power: Singles) -> float:
+    return float(np.sum(power.sum(axis=(0, 1), dtype=np.float64) * _K_WEIGHTS)) + 1e-30

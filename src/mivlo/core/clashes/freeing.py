@@ -1,0 +1,74 @@
+"""Freeing one strip from everything that hides it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy.typing as npt
+
+from mivlo.core.clashes.carving import MOST_LU, TRACK_GIVES_DB, Carve, Carving
+from mivlo.core.clashes.finding import Clash
+from mivlo.core.clashes.scene import Scene
+
+WORTH_CARVING = 0.05
+"""A clash that takes less of a strip's loudness is left alone."""
+MOST_MOVES = 4
+MOST_A_STRIP = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What an engineer allows.
+
+    most_db : so deep a move goes at most. most_moves : so many in all. most_lu : what all moves together may take from
+    the others' loudness, where that is not worth more. untouched : strips that are left alone.
+    """
+
+    most_db: float = TRACK_GIVES_DB
+    most_moves: int = MOST_MOVES
+    most_lu: float = MOST_LU
+    untouched: frozenset[int] = frozenset()
+
+
+def free(
+    scene: Scene,
+    keep: int,
+    clashes: Sequence[Clash],
+    keeper: Callable[[], npt.ArrayLike],
+    *,
+    sample_rate: float,
+    limits: Limits | None = None,
+    progress: Callable[[float], None] | None = None,
+) -> list[Carve]:
+    """The carves that free a strip, one after the other, each chosen with those before it in place.
+
+    Parameters
+    ----------
+    scene : the strips. keep : the one to be freed. clashes : those of the scene, the worst first.
+    keeper : its sound, see `Carving`.
+
+    The order is that of what they free: the first ones are those to take if only some are wanted.
+    """
+    allowed = limits or Limits()
+    covering = [c for c in clashes if c.covered == keep and c.lost >= WORTH_CARVING and c.by not in allowed.untouched]
+    covering = covering[: 2 * allowed.most_moves]
+    carves: list[Carve] = []
+    for number, clash in enumerate(covering):
+        if progress is not None:
+            progress(number / len(covering))
+        if len(carves) >= allowed.most_moves or sum(c.on == clash.by for c in carves) >= MOST_A_STRIP:
+            continue
+        carving = Carving(scene, keep, clash.by, keeper, sample_rate=sample_rate)
+        left_lu = max(0.0, allowed.most_lu - sum(c.effect.lost_lu for c in carves))
+        carve = carving.best(clash, most_db=allowed.most_db, most_lu=left_lu)
+        if carve is not None:
+            carves.append(carve)
+            scene = replace(scene, power=_with(scene, clash.by, carving, carve))
+    return sorted(carves, key=lambda c: c.effect.gained_sones, reverse=True)
+
+
+def _with(scene: Scene, on: int, carving: Carving, carve: Carve) -> npt.NDArray:  # type: ignore[type-arg]
+    power = scene.power.copy()
+    power[on] = carving.carved(carve.move, power[on])
+    return power
