@@ -13,10 +13,10 @@ from scipy.stats import spearmanr
 from bench.clashes import reference
 from bench.clashes.scenes import ClashScene
 from bench.findings.sources import RATE
-from mivlo.core.clashes import Clash, find_clashes, losses
+from mivlo.core.clashes import Carve, Clash, Limits
 from mivlo.core.loudness import gated_loudness
 from mivlo.core.units import Floats
-from mivlo.services.clashes.files import FileScene, Freed
+from mivlo.services.clashes.files import FileScene, carved_blocks, treatments_of
 
 FALSE = 0.1
 
@@ -38,7 +38,7 @@ class Carved:
     """What freeing the first track of a scene did."""
 
     scene: ClashScene
-    freed: Freed
+    carves: tuple[Carve, ...]
     gained: float
     promised: float
     lost_lu: float
@@ -64,8 +64,8 @@ def look(scene: ClashScene, *, compare: bool) -> Found:
     """Find the clashes of a scene."""
     begun = time.perf_counter()
     heard = FileScene.of([x[:, None] for x in scene.tracks], sample_rate=RATE)
-    lost = losses(heard.scene)
-    clashes = find_clashes(lost)
+    surveyed = heard.survey()
+    lost, clashes = surveyed.losses, surveyed.clashes
     seconds = time.perf_counter() - begun
     place = next((n for n, c in enumerate(clashes) if _is(c, scene)), None) if scene.planted else None
     other = tuple(reference.kept(scene.tracks, RATE)) if compare else ()
@@ -78,16 +78,19 @@ def carve(scene: ClashScene) -> Carved:
     begun = time.perf_counter()
     sounds = [x[:, None] for x in scene.tracks]
     heard = FileScene.of(sounds, sample_rate=RATE)
-    freed = heard.free(0)
+    surveyed = heard.survey()
+    carves = heard.free(0, surveyed.clashes, Limits())
+    after = list(sounds)
+    for on, treatment in treatments_of(carves).items():
+        after[on] = np.concatenate(list(carved_blocks(sounds[on], treatment, sounds[0], sample_rate=RATE)))
     seconds = time.perf_counter() - begun
-    after = [freed.rendered.get(i, x) for i, x in enumerate(sounds)]
-    before, then = losses(heard.scene), losses(FileScene.of(after, sample_rate=RATE).scene)
+    before, then = surveyed.losses, FileScene.of(after, sample_rate=RATE).survey().losses
     lu = sum(_lufs(a) - _lufs(b) for a, b in zip(sounds[1:], after[1:], strict=True))
     lost = sum(a.loudness - b.loudness for a, b in zip(before[1:], then[1:], strict=True))
     gained = then[0].among_all - before[0].among_all
     share = then[0].kept_share - before[0].kept_share
-    promised = sum(c.effect.gained_sones for c in freed.carves) / max(before[0].loudness, 1e-9)
-    return Carved(scene, freed, share, promised, lu, gained, lost, seconds)
+    promised = sum(c.effect.gained_sones for c in carves) / max(before[0].loudness, 1e-9)
+    return Carved(scene, tuple(carves), share, promised, lu, gained, lost, seconds)
 
 
 def _lufs(x: Floats) -> float:

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from mivlo import __version__
+from mivlo.cli_mix import add_to
 from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
 
@@ -257,6 +258,9 @@ def _table(document: dict[str, Any], *, heading: str = "") -> str:
         )
         lines += [f"{'':<10}{text}" for text in (f["harmonic"], f["says"]) if text]
     return "\n".join(lines)
+
+
+add_to(app)
 
 
 @app.command()

@@ -3,8 +3,8 @@
 from mivlo.core.auditory.components import components, frame_count, frame_length
 from mivlo.core.auditory.excitation import excitation
 from mivlo.core.auditory.loudness import (
-    BAND_CONSTANTS,
     SONES_A_BAND,
+    TABLES,
     alone_at,
     partial_at,
     partial_loudness,
@@ -12,16 +12,16 @@ from mivlo.core.auditory.loudness import (
     specific_loudness,
 )
 from mivlo.core.auditory.outer import to_cochlea_db
-from mivlo.core.auditory.scale import BAND_CAMS, BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, edges_of
+from mivlo.core.auditory.scale import BAND_CAMS, BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, edges_of, to_cams
 
 __all__ = [
     "BANDS",
     "BAND_CAMS",
-    "BAND_CONSTANTS",
     "BAND_HZ",
     "COMPONENTS",
     "COMPONENT_HZ",
     "SONES_A_BAND",
+    "TABLES",
     "alone_at",
     "components",
     "edges_of",
@@ -32,5 +32,6 @@ __all__ = [
     "partial_loudness",
     "sones",
     "specific_loudness",
+    "to_cams",
     "to_cochlea_db",
 ]

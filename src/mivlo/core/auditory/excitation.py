@@ -33,23 +33,24 @@ def _weights() -> Singles:
     return np.asarray((1.0 + x) * np.exp(-x), dtype=np.float32)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def _spread(power, weights, gain, out):  # type: ignore[no-untyped-def]
     reach = COMPONENTS_A_BAND  # an ERB is one Cam: so many components to either side, the outermost by half
+    total = np.empty(BANDS, dtype=np.float32)
     for row in range(power.shape[0]):
-        for band in range(BANDS):
-            out[row, band] = 0.0
+        total[:] = np.float32(0.0)
         for c in range(COMPONENTS):
             own = power[row, c] * gain
-            if own < 1e-9:
+            if own < np.float32(1e-9):
                 continue
             around = np.float32(0.0)
             for k in range(max(0, c - reach), min(COMPONENTS, c + reach + 1)):
                 around += power[row, k] * (np.float32(0.5) if abs(k - c) == reach else np.float32(1.0))
-            level = int(10.0 * np.log10(around * gain) + 0.5)
-            level = min(max(level, 0), _HIGHEST_DB)
+            level = min(max(int(np.float32(10.0) * np.log10(around * gain) + np.float32(0.5)), 0), _HIGHEST_DB)
+            spread = weights[c, level]
             for band in range(BANDS):
-                out[row, band] += own * weights[c, level, band]
+                total[band] += own * spread[band]
+        out[row] = total
 
 
 def excitation(power: Singles, *, full_scale_db: float) -> Singles:

@@ -1,10 +1,12 @@
 """Who covers whom in a mix, and the smallest carve that frees it."""
 
 from mivlo.core.clashes.carving import GROUP_GIVES_DB, TRACK_GIVES_DB, Carve, Carving, Effect
-from mivlo.core.clashes.finding import LEAST_LOST, Clash, find_clashes
+from mivlo.core.clashes.finding import LEAST_LOST, Clash, Survey, survey
+from mivlo.core.clashes.floor import Floor, Floors, find_floors
 from mivlo.core.clashes.freeing import Limits, free
-from mivlo.core.clashes.losses import Loss, loss_of, losses
+from mivlo.core.clashes.losses import Loss
 from mivlo.core.clashes.scene import FILES_FULL_SCALE_DB, SMALL_ROOM_DB, Scene
+from mivlo.core.clashes.sources import low_end, same_sources
 
 __all__ = [
     "FILES_FULL_SCALE_DB",
@@ -16,11 +18,15 @@ __all__ = [
     "Carving",
     "Clash",
     "Effect",
+    "Floor",
+    "Floors",
     "Limits",
     "Loss",
     "Scene",
-    "find_clashes",
+    "Survey",
+    "find_floors",
     "free",
-    "loss_of",
-    "losses",
+    "low_end",
+    "same_sources",
+    "survey",
 ]

@@ -37,7 +37,7 @@ _DEPTHS = (1.0, 0.7, 0.45)
 _FINALISTS = 3
 _SEARCH_FRAMES = 160
 _KEY_OCT = (0.5, 3.0)
-_GAIN_STEP_DB = 0.25
+_GAIN_STEP_DB = 0.5
 _OVER_LU_COSTS = 0.05  # of the kept strip's loudness, for each LU too much
 
 
@@ -47,7 +47,7 @@ def _k_weights() -> Floats:
     return np.asarray(10.0 ** ((k - to_cochlea_db(COMPONENT_HZ)) / 10.0))
 
 
-_K_WEIGHTS = _k_weights()
+K_WEIGHTS = _k_weights()
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,28 +103,28 @@ class Carving:
         self._scene = scene.at(self._chosen)
         self._frame_s, self._rate, self._keeper = scene.frame_s, sample_rate, keeper
         self._traces: dict[DynamicMove, Trace] = {}
+        self._thresholds: dict[DynamicMove, float] = {}
         self._heard: npt.NDArray[np.float64] | None = None
         self._power = self._scene.power[on]
         self._rest = self._scene.of_others(keep, on)
+        self._alone_with = not np.any(self._rest)
         self._own = self._scene.spread(self._scene.power[keep])
         self._alone = _loudness(specific_loudness(self._own))
-        self._before, self._loudness = self._among(self._power), self._by_itself(self._power)
+        self._before = _loudness(partial_loudness(self._own, self._among_rest(self._power)))
+        self._loudness = _loudness(specific_loudness(self._scene.spread(self._power)))
         self._energy = _energy(self._power)
 
-    def _among(self, power: Singles) -> float:
-        others = self._scene.spread(self._rest + power)
-        return _loudness(partial_loudness(self._own, others))
-
-    def _by_itself(self, power: Singles) -> float:
-        return _loudness(specific_loudness(self._scene.spread(power)))
+    def _among_rest(self, power: Singles) -> Singles:
+        return self._scene.spread(self._rest + power)
 
     def effect(self, move: CarveMove) -> Effect:
         """What a move does to the strip as it is in the scene."""
         power = self._behind(move, self._power, self._chosen)
-        after = self._among(power)
+        spread = self._scene.spread(power)
+        after = _loudness(partial_loudness(self._own, spread if self._alone_with else self._among_rest(power)))
         lu = 10.0 * np.log10(self._energy / _energy(power))
         kept = (self._before / self._alone, after / self._alone) if self._alone > 0.0 else (1.0, 1.0)
-        return Effect(after - self._before, self._loudness - self._by_itself(power), float(lu), kept)
+        return Effect(after - self._before, self._loudness - _loudness(specific_loudness(spread)), float(lu), kept)
 
     def best(
         self, clash: Clash, *, most_db: float = TRACK_GIVES_DB, most_lu: float = MOST_LU, keyed: bool = True
@@ -167,11 +167,14 @@ class Carving:
         centre = round((clash.from_hz * clash.to_hz) ** 0.5, 1)
         key = Key(source=self.keep, frequency_hz=centre, q=round(octaves_to_q(width), 2), shape=KeyShape.BAND)
         move = replace(move, range_db=range_db, key=key)
-        return under_active(move, self._traced(move), BELOW_ACTIVE_DB)
+        about = _anywhere(move)
+        if about not in self._thresholds:
+            self._thresholds[about] = under_active(move, self._traced(move), BELOW_ACTIVE_DB).threshold_db
+        return replace(move, threshold_db=self._thresholds[about])
 
     def _traced(self, move: DynamicMove) -> Trace:
         """What a keyed move reads and does. It depends on the key and the range, not on where the move cuts."""
-        about = replace(move, frequency_hz=1000.0, q=1.0)
+        about = _anywhere(move)
         if about not in self._traces:
             if self._heard is None:
                 self._heard = np.asarray(self._keeper(), dtype=np.float64)
@@ -202,6 +205,11 @@ class Carving:
         return np.asarray(power * factors[where])
 
 
+def _anywhere(move: DynamicMove) -> DynamicMove:
+    """A move for all that hear and do the same, wherever they cut."""
+    return replace(move, frequency_hz=1000.0, q=1.0)
+
+
 def _at_depth(move: CarveMove, depth_db: float) -> CarveMove:
     if isinstance(move, StaticMove):
         return replace(move, gain_db=depth_db)
@@ -221,4 +229,4 @@ def _loudness(specific: Singles) -> float:
 
 
 def _energy(power: Singles) -> float:
-    return float(np.sum(power.sum(axis=(0, 1), dtype=np.float64) * _K_WEIGHTS)) + 1e-30
+    return float(np.sum(power.sum(axis=(0, 1), dtype=np.float64) * K_WEIGHTS)) + 1e-30

@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from mivlo.core.auditory import BANDS, edges_of
-from mivlo.core.clashes.losses import Loss
+from mivlo.core.clashes.losses import Course, Loss, loss_of
+from mivlo.core.clashes.scene import Scene
 from mivlo.core.units import Floats
+
+Flags = npt.NDArray[np.bool_]
 
 LEAST_LOST = 0.02
 """Less than this share of its loudness is no clash."""
 MOSTLY_BURIED = 0.5
+AT_HOME = 0.35
 WIDEST_OCT = 1.5
 """A wider range is more than one clash: no carve frees it as a whole."""
 HIDDEN = 0.7
-"""A strip is hidden in a range while it loses more than this there."""
+"""A strip is hidden in a range while it loses more than this there, to all others together."""
 _EDGE = 0.4
 _ACTIVE = 0.1
 _COVERED = 0.3
@@ -32,7 +38,7 @@ class Clash:
     covered, by : numbers of the strips in the scene.
     first, last : the bands, both included; from_hz, to_hz their edges.
     lost : what `covered` loses to `by` in the range over all of its loudness alone.
-    hidden : the part of that which is lost while it is hidden there.
+    hidden : sones that are lost while it is hidden there.
     share_of_time : of the time in which `covered` sounds in the range, the share in which it loses a good part there.
     moments : stretches in s, the worst one first.
     """
@@ -83,48 +89,80 @@ def _octaves(first: int, last: int) -> float:
     return float(np.log2(high / low))
 
 
-def _stretches(covered: np.ndarray, loss: Floats, frame_s: float) -> tuple[tuple[float, float], ...]:  # type: ignore[type-arg]
+def _stretches(covered: Flags, loss: Floats, block_s: float) -> tuple[tuple[float, float], ...]:
     at = np.flatnonzero(covered)
-    parts = np.split(at, np.flatnonzero(np.diff(at) > max(1, round(_GAP_S / frame_s))) + 1)
+    parts = np.split(at, np.flatnonzero(np.diff(at) > max(1, round(_GAP_S / block_s))) + 1)
     found = [(float(np.sum(loss[p[0] : p[-1] + 1])), int(p[0]), int(p[-1]) + 1) for p in parts]
     found.sort(reverse=True)
-    return tuple((round(a * frame_s, 3), round(b * frame_s, 3)) for _, a, b in found[:_MOST_MOMENTS])
+    return tuple((round(a * block_s, 2), round(b * block_s, 2)) for _, a, b in found[:_MOST_MOMENTS])
 
 
-def _clash(loss: Loss, by: int, first: int, last: int, lost: float) -> Clash | None:
+def _clash(loss: Loss, course: Course, by: int, first: int, last: int, lost: float) -> Clash | None:
     """What happens in a range over time; None where nothing is covered at any moment."""
     inside = slice(first, last + 1)
-    alone = loss.alone[:, inside].sum(axis=1, dtype=np.float64)
-    taken = loss.in_time(by, first, last)
+    alone = course.alone[:, inside].sum(axis=1, dtype=np.float64)
+    taken = course.taken[by, :, inside].sum(axis=1, dtype=np.float64)
     active = alone > _ACTIVE * np.percentile(alone[alone > 0], 95)
     covered = active & (taken > _COVERED * alone)
     if not np.any(covered):
         return None
-    hidden = float(np.sum(taken[taken > HIDDEN * alone])) / loss.scene.frames / loss.loudness
+    gone = course.taken[:, :, inside].sum(axis=(0, 2), dtype=np.float64)
+    hidden = float(np.sum(taken[gone > HIDDEN * alone])) / max(1, len(taken))
     return Clash(
         loss.strip, by, first, last, *edges_of(first, last), lost, hidden, float(np.sum(covered) / np.sum(active)),
-        _stretches(covered, taken, loss.scene.frame_s),
+        _stretches(covered, taken, course.block_s),
     )  # fmt: skip
 
 
-def find_clashes(losses: Sequence[Loss], *, least: float = LEAST_LOST) -> list[Clash]:
-    """All clashes, the worst first: what hides most, and then what takes most.
+def clashes_of(loss: Loss, course: Course, *, least: float = LEAST_LOST) -> list[Clash]:
+    """The clashes in which a strip is covered.
 
-    Left out: what takes less than `least` of a strip's loudness, and what is mostly buried, since there no carve helps
-    but faders do.
+    Left out: what takes less than `least` of its loudness; what is mostly buried, since there no carve helps but faders
+    do; and ranges into which its sound only spreads.
     """
     found = []
-    for loss in losses:
-        if loss.loudness <= 0.0:
-            continue
-        for by in range(len(losses)):
-            for first, last in spans_of(loss.deep[by]):
-                inside = slice(first, last + 1)
-                lost = float(np.sum(loss.lost[by, inside])) / loss.loudness
-                buried = float(np.sum(loss.buried[by, inside])) / loss.loudness
-                if lost < least or buried > MOSTLY_BURIED * lost:
-                    continue
-                clash = _clash(loss, by, first, last, lost)
-                if clash is not None:
-                    found.append(clash)
-    return sorted(found, key=lambda c: (c.hidden, c.lost), reverse=True)
+    for by in range(len(loss.lost)) if loss.loudness > 0.0 else ():
+        for first, last in spans_of(loss.deep[by]):
+            inside = slice(first, last + 1)
+            lost = float(np.sum(loss.lost[by, inside])) / loss.loudness
+            buried = float(np.sum(loss.buried[by, inside])) / loss.loudness
+            at_home = float(np.sum(loss.lost[by, inside] * loss.home[inside])) / loss.loudness
+            if lost < least or buried > MOSTLY_BURIED * lost or at_home < AT_HOME * lost:
+                continue
+            clash = _clash(loss, course, by, first, last, lost)
+            if clash is not None:
+                found.append(clash)
+    return found
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What the strips of a scene lose, and their clashes: those that hide most first, and then those that take most."""
+
+    losses: tuple[Loss, ...]
+    clashes: tuple[Clash, ...]
+
+
+def survey(
+    scene: Scene, *, least: float = LEAST_LOST, progress: Callable[[float], None] | None = None, workers: int = 2
+) -> Survey:
+    """All against all. `progress` is told the share that is done, and may raise to give up."""
+    losses: list[Loss] = []
+    clashes: list[Clash] = []
+    _ = scene.masking  # once, before the threads ask for it
+
+    def one(strip: int) -> tuple[Loss, list[Clash]]:
+        loss, course = loss_of(scene, strip)
+        return loss, clashes_of(loss, course, least=least)
+
+    pool = ThreadPoolExecutor(workers)
+    try:
+        for loss, found in pool.map(one, range(scene.count)):
+            losses.append(loss)
+            clashes += found
+            if progress is not None:
+                progress(len(losses) / scene.count)
+    finally:
+        pool.shutdown(cancel_futures=True)
+    clashes.sort(key=lambda c: (c.hidden, c.lost), reverse=True)
+    return Survey(tuple(losses), tuple(clashes))

@@ -8,15 +8,12 @@ Schneider-Sternberg, AES 130th Convention 2011, from memory; the sharing is ours
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 from numba import njit
 
-from mivlo.core.auditory import BAND_CONSTANTS, BANDS, SONES_A_BAND, alone_at, partial_at
+from mivlo.core.auditory import BAND_CAMS, BANDS, COMPONENT_HZ, SONES_A_BAND, TABLES, alone_at, partial_at, to_cams
 from mivlo.core.clashes.scene import Scene
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
@@ -25,6 +22,9 @@ BURIED_DB = 15.0
 """So far above a strip's excitation another one buries it: no carve that one would make brings it back."""
 _FAINT = 1e-4  # sones a Cam
 _UNTOUCHED = 1e-3
+
+BLOCK = 5
+"""Frames that are taken together where something is told over time: about 0.1 s."""
 
 
 @njit(cache=True, nogil=True)
@@ -59,14 +59,16 @@ def _cell(strip, own, all_others, singles, t, b, c, takes):  # type: ignore[no-u
 
 
 @njit(cache=True, nogil=True)
-def _lose(strip, own, all_others, singles, c, buried, alone, kept, lost, deep, gone):  # type: ignore[no-untyped-def]
+def _lose(strip, own, all_others, singles, c, buried, alone, kept, lost, deep, gone, course, taken):  # type: ignore[no-untyped-def]
     ears, frames, bands = own.shape
     takes = np.zeros(singles.shape[0], dtype=np.float32)
     for t in range(frames):
+        block = t // BLOCK
         for b in range(bands):
             best, left = _cell(strip, own, all_others, singles, t, b, c, takes)
-            alone[t, b] = best
-            kept[t, b] = left
+            alone[b] += best
+            kept[b] += left
+            course[block, b] += best
             if left >= best:
                 continue
             share = (best - left) / best
@@ -74,6 +76,7 @@ def _lose(strip, own, all_others, singles, c, buried, alone, kept, lost, deep, g
                 if takes[j] > 0.0:
                     lost[j, b] += takes[j]
                     deep[j, b] += takes[j] * share * share
+                    taken[j, block, b] += takes[j]
                     hidden = True
                     for ear in range(ears):
                         if singles[j, ear, t, b] < buried * own[ear, t, b]:
@@ -82,80 +85,75 @@ def _lose(strip, own, all_others, singles, c, buried, alone, kept, lost, deep, g
                         gone[j, b] += takes[j]
 
 
-@njit(cache=True, nogil=True)
-def _lose_in_time(strip, by, first, last, own, all_others, singles, c, out):  # type: ignore[no-untyped-def]
-    takes = np.zeros(singles.shape[0], dtype=np.float32)
-    for t in range(own.shape[1]):
-        for b in range(first, last + 1):
-            _cell(strip, own, all_others, singles, t, b, c, takes)
-            out[t] += takes[by]
-
-
 @dataclass(frozen=True)
 class Loss:
-    """What one strip of a scene loses.
+    """What one strip of a scene loses, mean over the frames; all in sones.
 
-    alone, kept : (frames, BANDS) sones that a band adds to its loudness, alone and among all.
-    lost : (strips, BANDS) sones, mean over the frames: what goes to each other strip in each band.
+    strip : its number.
+    alone, kept : (BANDS,) what each band adds to its loudness, alone and among all.
+    lost : (strips, BANDS) what goes to each other strip in each band.
     deep : the same, each part weighted by the square of the share that is lost at that moment and band.
     buried : the part of `lost` that goes where the other one is over BURIED_DB above.
+    home : (BANDS,) what share of its excitation comes from within half an ERB; the rest only spreads there.
     """
 
-    scene: Scene
     strip: int
-    alone: Singles
-    kept: Singles
+    alone: Floats
+    kept: Floats
     lost: Floats
     deep: Floats
     buried: Floats
+    home: Floats
 
-    @cached_property
+    @property
     def loudness(self) -> float:
-        """Sones alone, mean over the frames."""
-        return _mean_sum(self.alone)
+        """Sones alone."""
+        return float(self.alone.sum())
 
-    @cached_property
+    @property
     def among_all(self) -> float:
-        """Sones in the presence of all others, mean over the frames."""
-        return _mean_sum(self.kept)
+        """Sones in the presence of all others."""
+        return float(self.kept.sum())
 
     @property
     def kept_share(self) -> float:
         """What is left of its loudness, 0 to 1; 1 where it does not sound."""
         return self.among_all / self.loudness if self.loudness > 0 else 1.0
 
-    def in_time(self, by: int, first: int, last: int) -> Floats:
-        """(frames,) sones that go to another strip in the bands `first` to `last`."""
-        out = np.zeros(self.scene.frames)
-        own, others = self.scene.excitation[self.strip], self.scene.masking_of_others(self.strip)
-        _lose_in_time(self.strip, by, first, last, own, others, self.scene.masking, BAND_CONSTANTS, out)
-        return out * SONES_A_BAND
+
+@dataclass(frozen=True)
+class Course:
+    """The same over time, in blocks of BLOCK frames; sones of a band, mean over the block.
+
+    block_s : how long a block lasts. alone : (blocks, BANDS). taken : (strips, blocks, BANDS) what goes to each other.
+    """
+
+    block_s: float
+    alone: Singles
+    taken: Singles
 
 
-def _mean_sum(specific: Singles) -> float:
-    return float(np.sum(specific, dtype=np.float64)) / max(1, len(specific))
+def _home(scene: Scene, strip: int) -> Floats:
+    """(BANDS,) what share of a strip's excitation comes from within half an ERB, by its mean powers; 0 to 1."""
+    power = scene.power[strip].mean(axis=(0, 1), dtype=np.float64) * 10.0 ** (scene.full_scale_db / 10.0)
+    near = np.abs(to_cams(COMPONENT_HZ) - BAND_CAMS[:, None]) <= 0.5
+    excited = scene.excitation[strip].mean(axis=(0, 1), dtype=np.float64)
+    return np.asarray(np.clip(near @ power / np.maximum(excited, 1e-9), 0.0, 1.0))
 
 
-def loss_of(scene: Scene, strip: int) -> Loss:
-    """What a strip of a scene loses."""
-    shape = (scene.frames, BANDS)
-    alone, kept = np.zeros(shape, dtype=np.float32), np.zeros(shape, dtype=np.float32)
+def loss_of(scene: Scene, strip: int) -> tuple[Loss, Course]:
+    """What a strip of a scene loses, on the whole and over time."""
+    blocks = -(-scene.frames // BLOCK)
+    alone, kept = np.zeros(BANDS), np.zeros(BANDS)
     sums = np.zeros((3, scene.count, BANDS))
+    course = np.zeros((blocks, BANDS), dtype=np.float32)
+    taken = np.zeros((scene.count, blocks, BANDS), dtype=np.float32)
     limit = np.float32(10.0 ** (BURIED_DB / 10.0))
     own, others = scene.excitation[strip], scene.masking_of_others(strip)
-    _lose(strip, own, others, scene.masking, BAND_CONSTANTS, limit, alone, kept, *sums)
-    alone *= np.float32(SONES_A_BAND)
-    kept *= np.float32(SONES_A_BAND)
-    return Loss(scene, strip, alone, kept, *(sums * (SONES_A_BAND / max(1, scene.frames))))
-
-
-def losses(scene: Scene, *, progress: Callable[[float], None] | None = None, workers: int = 2) -> list[Loss]:
-    """What every strip of a scene loses; `progress` is told the share that is done, and may raise."""
-    out: list[Loss] = []
-    _ = scene.masking  # once, before the threads ask for it
-    with ThreadPoolExecutor(workers) as pool:
-        for loss in pool.map(lambda i: loss_of(scene, i), range(scene.count)):
-            out.append(loss)
-            if progress is not None:
-                progress(len(out) / scene.count)
-    return out
+    lost, deep, buried = sums
+    _lose(strip, own, others, scene.masking, TABLES, limit, alone, kept, lost, deep, buried, course, taken)
+    mean = SONES_A_BAND / max(1, scene.frames)
+    of_block = np.float32(SONES_A_BAND / BLOCK)
+    home = _home(scene, strip)
+    loss = Loss(strip, alone * mean, kept * mean, lost * mean, deep * mean, buried * mean, home)
+    return loss, Course(scene.frame_s * BLOCK, course * of_block, taken * of_block)

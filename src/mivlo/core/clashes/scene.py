@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -81,7 +82,9 @@ class Scene:
     @cached_property
     def excitation(self) -> Singles:
         """(strips, ears, frames, BANDS) of every strip by itself."""
-        return np.stack([self.spread(p) for p in self.power]) if self.count else np.zeros((0, 1, 0, BANDS), np.float32)
+        with ThreadPoolExecutor(2) as pool:
+            made = list(pool.map(self.spread, self.power))
+        return np.stack(made) if made else np.zeros((0, 1, 0, BANDS), np.float32)
 
     @cached_property
     def masking(self) -> Singles:

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from threading import Lock
 
 import numpy as np
 
 from mivlo.core.auditory import components, frame_length
 from mivlo.core.clashes import (
     FILES_FULL_SCALE_DB,
+    LEAST_LOST,
     Carve,
+    Carving,
     Clash,
     Limits,
-    Loss,
     Scene,
-    find_clashes,
+    Survey,
     free,
-    losses,
+    survey,
 )
 from mivlo.core.graph import treated_blocks
 from mivlo.core.graph.streams import Samples
@@ -30,25 +32,14 @@ KEY_ID = 1000
 
 
 @dataclass(frozen=True)
-class Freed:
-    """What frees one sound.
-
-    carves : in the order of what they free. treatments : of each sound that gives way; keyed moves listen to KEY_ID.
-    rendered : those sounds as they are then, (n, channels).
-    """
-
-    carves: tuple[Carve, ...]
-    treatments: Mapping[int, Treatment]
-    rendered: Mapping[int, Floats]
-
-
-@dataclass(frozen=True)
 class FileScene:
     """Sounds (n, channels) of one rate that start together, and how they stand in the ear."""
 
     sounds: tuple[Samples, ...]
     sample_rate: int
     scene: Scene
+    _reading: Lock = field(default_factory=Lock, repr=False)
+    """A file is read by one thread at a time."""
 
     @classmethod
     def of(
@@ -59,35 +50,39 @@ class FileScene:
         frame_s = frame_length(sample_rate) / sample_rate
         return cls(tuple(sounds), sample_rate, Scene.of(powers, full_scale_db=full_scale_db, frame_s=frame_s))
 
-    def with_sounds(self, changed: Mapping[int, Floats]) -> FileScene:
-        """The same with some sounds replaced."""
-        sounds: list[Samples] = [changed.get(i, x) for i, x in enumerate(self.sounds)]
-        return self.of(sounds, sample_rate=self.sample_rate, full_scale_db=self.scene.full_scale_db)
+    def survey(self, least: float = LEAST_LOST) -> Survey:
+        """What each sound loses, and the clashes."""
+        return survey(self.scene, least=least)
 
-    def losses(self) -> list[Loss]:
-        """What each sound loses."""
-        return losses(self.scene)
+    def carve(self, clash: Clash, limits: Limits) -> Carve | None:
+        """The carve that frees what a clash covers."""
+        keep = clash.covered
+        carving = Carving(self.scene, keep, clash.by, lambda: self._whole(keep), sample_rate=self.sample_rate)
+        return carving.best(clash, most_db=limits.most_db, most_lu=limits.most_lu)
 
-    def free(self, keep: int, clashes: Sequence[Clash] | None = None, limits: Limits | None = None) -> Freed:
-        """Find the carves that free a sound, and render them."""
-        found = find_clashes(self.losses()) if clashes is None else clashes
-        carves = free(self.scene, keep, found, lambda: self._whole(keep), sample_rate=self.sample_rate, limits=limits)
-        treatments = {
-            on: Treatment.of(listening_to(c.move, KEY_ID) for c in carves if c.on == on)
-            for on in dict.fromkeys(c.on for c in carves)
-        }
-        rendered = {on: self._treated(on, treatment, keep) for on, treatment in treatments.items()}
-        return Freed(tuple(carves), treatments, rendered)
+    def free(self, keep: int, clashes: Sequence[Clash], limits: Limits) -> list[Carve]:
+        """The carves that free a sound."""
+        return free(self.scene, keep, clashes, lambda: self._whole(keep), sample_rate=self.sample_rate, limits=limits)
 
     def _whole(self, number: int) -> Floats:
         """A sound as long as the longest."""
-        x = np.asarray(self.sounds[number][:], dtype=np.float64)
+        with self._reading:
+            x = np.asarray(self.sounds[number][:], dtype=np.float64)
         return np.pad(x, ((0, max(s.shape[0] for s in self.sounds) - len(x)), (0, 0)))
 
-    def _treated(self, on: int, treatment: Treatment, keep: int) -> Floats:
-        keys = {KEY_ID: self._whole(keep)} if any(e.move.listens_to for e in treatment.entries) else {}
-        made = treated_blocks(self.sounds[on], treatment, sample_rate=self.sample_rate, keys=keys)
-        return np.concatenate(list(made))
+
+def treatments_of(carves: Iterable[Carve]) -> dict[int, Treatment]:
+    """What carves are on each strip that gives way; keyed ones listen to KEY_ID."""
+    moves: dict[int, list[Move]] = {}
+    for carve in carves:
+        moves.setdefault(carve.on, []).append(listening_to(carve.move, KEY_ID))
+    return {on: Treatment.of(some) for on, some in moves.items()}
+
+
+def carved_blocks(sound: Samples, treatment: Treatment, keeper: Samples, *, sample_rate: int) -> Iterator[Floats]:
+    """A sound behind its carves, block after block; `keeper` is what keyed ones listen to."""
+    keys = {KEY_ID: keeper} if any(e.move.listens_to for e in treatment.entries) else {}
+    return treated_blocks(sound, treatment, sample_rate=sample_rate, keys=keys)
 
 
 def listening_to(move: Move, source: int) -> Move:
