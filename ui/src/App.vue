@@ -41,6 +41,7 @@ useKeys({
   "song.keys": () => (help.value = !help.value),
   "screen.tracks": goTo("tracks"),
   "screen.bench": goTo("bench"),
+  "screen.clashes": goTo("clashes"),
   "screen.handover": goTo("handover"),
 });
 </script>

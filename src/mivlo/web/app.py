@@ -19,6 +19,7 @@ from mivlo.services.recordings.treated import maker
 from mivlo.web import errors, live, signing_in
 from mivlo.web.bounds import Bounds
 from mivlo.web.changes import NamedChanges
+from mivlo.web.clashes import clashes_api
 from mivlo.web.doors import Doors, served_names
 from mivlo.web.events import Hub
 from mivlo.web.headers import SafeHeaders
@@ -51,6 +52,7 @@ def make_app() -> FastAPI:
     app.add_middleware(SafeHeaders)
     errors.install(app)
     app.include_router(api)
+    app.include_router(clashes_api)
     app.include_router(live.router)
     app.include_router(signing_in.router)
 

@@ -20,7 +20,7 @@ from mivlo.description import changes_model, flat_union
 from mivlo.services.findings.documents import FindingDocument
 
 
-class _Out(BaseModel):
+class Out(BaseModel):
     model_config = ConfigDict(from_attributes=True)
 
 
@@ -31,7 +31,7 @@ Revision = Annotated[int, Field(ge=0, le=LARGEST)]
 Name = Annotated[str, Field(max_length=300)]
 
 
-class _In(BaseModel):
+class In(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
     may_be_null: ClassVar[frozenset[str]] = frozenset({"revision", "strip_revision", "outline"})
@@ -45,7 +45,7 @@ class _In(BaseModel):
         return value
 
 
-class _MoveBase(_Out):
+class _MoveBase(Out):
     id: int
     octaves: float | None = None
 
@@ -53,7 +53,7 @@ class _MoveBase(_Out):
 MoveOut: Any = flat_union("MoveOut", base=_MoveBase, doc="A move of a strip, with its width in octaves if it has one.")
 
 
-class StripOut(_Out):
+class StripOut(Out):
     """A strip of any kind."""
 
     id: int
@@ -73,7 +73,7 @@ class StripOut(_Out):
     rings_before_ms: float
 
 
-class TrackOut(_Out):
+class TrackOut(Out):
     id: int
     name: str
     role: Role
@@ -98,7 +98,7 @@ class TrackOut(_Out):
     rings_before_ms: float
 
 
-class SongOut(_Out):
+class SongOut(Out):
     id: int
     name: str
     sample_rate: int
@@ -114,14 +114,14 @@ class SongOut(_Out):
     strips: list[StripOut]
 
 
-class SongLine(_Out):
+class SongLine(Out):
     id: int
     name: str
     sample_rate: int
     tracks: int
 
 
-class TaskOut(_Out):
+class TaskOut(Out):
     id: int
     kind: str
     label: str
@@ -132,7 +132,7 @@ class TaskOut(_Out):
     result: dict[str, Any]
 
 
-class EditOut(_Out):
+class EditOut(Out):
     """A line of the history. Lines of one step share its `step_id`; `of_id` is what an undo, redo or go is of."""
 
     id: int
@@ -146,14 +146,14 @@ class EditOut(_Out):
     page: str
 
 
-class BackOut(_Out):
+class BackOut(Out):
     """A cut that is undone in part by what comes behind it."""
 
     frequency_hz: float
     db: float
 
 
-class ProfileOut(_Out):
+class ProfileOut(Out):
     grid_hz: list[float]
     untreated_db: list[float]
     treated_db: list[float]
@@ -161,7 +161,7 @@ class ProfileOut(_Out):
     comes_back: list[BackOut]
 
 
-class FindingOut(_Out):
+class FindingOut(Out):
     id: int
     track_id: int
     state: Literal["open", "accepted", "rejected"]
@@ -171,7 +171,7 @@ class FindingOut(_Out):
     document: FindingDocument
 
 
-class AlongOut(_Out):
+class AlongOut(Out):
     """Evidence at every frequency: arrays over `hz`."""
 
     hz: list[float]
@@ -181,7 +181,7 @@ class AlongOut(_Out):
     ring_ms: list[float]
 
 
-class FindingsOut(_Out):
+class FindingsOut(Out):
     fresh: bool
     looking: float | None
     from_s: float
@@ -191,13 +191,13 @@ class FindingsOut(_Out):
     findings: list[FindingOut]
 
 
-class RepeatOut(_Out):
+class RepeatOut(Out):
     kind: str
     frequency_hz: float
     track_ids: list[int]
 
 
-class MapInfo(_Out):
+class MapInfo(Out):
     """The frame in which the tiles of a track's time map lie."""
 
     rows: int
@@ -211,18 +211,18 @@ class MapInfo(_Out):
     levels: int
 
 
-class AnalysisOut(_Out):
+class AnalysisOut(Out):
     loudness_lufs: float
     true_peak_dbtp: float
 
 
-class Health(_Out):
+class Health(Out):
     database: bool
     workers: int
     signed_in: bool
 
 
-class DiskOut(_Out):
+class DiskOut(Out):
     """Bytes: free, and what exports and caches take that could be freed."""
 
     free: int
@@ -230,26 +230,26 @@ class DiskOut(_Out):
     caches: int
 
 
-class Freed(_Out):
+class Freed(Out):
     freed: int
 
 
-class Tidy(_In):
+class Tidy(In):
     exports: bool = False
     caches: bool = False
 
 
-class Restored(_Out):
+class Restored(Out):
     song_ids: list[int]
 
 
-class NewSong(_In):
+class NewSong(In):
     name: Name
     sample_rate: int = 48_000
 
 
-class SongChange(_In):
-    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"passage_from_s", "passage_to_s"}
+class SongChange(In):
+    may_be_null: ClassVar[frozenset[str]] = In.may_be_null | {"passage_from_s", "passage_to_s"}
 
     revision: Revision | None = None
     name: Name | None = None
@@ -259,7 +259,7 @@ class SongChange(_In):
     outline: Revision | None = Field(None, description="refuse with 409 if the song's outline is at another revision")
 
 
-class TrackChange(_In):
+class TrackChange(In):
     revision: Revision | None = None
     name: Name | None = None
     role: Role | None = None
@@ -273,24 +273,24 @@ class TrackChange(_In):
     strip_revision: Revision | None = Field(None, description="refuse with 409 if the strip is at another revision")
 
 
-class TrackOrder(_In):
+class TrackOrder(In):
     revision: Revision | None = None
     order: list[Id] = Field(max_length=1000)
     outline: Revision | None = None
 
 
-class NewGroup(_In):
+class NewGroup(In):
     name: Name
 
 
-class Routing(_In):
-    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"parent_id"}
+class Routing(In):
+    may_be_null: ClassVar[frozenset[str]] = In.may_be_null | {"parent_id"}
 
     parent_id: Id | None
     outline: Revision | None = None
 
 
-class _Against(_In):
+class _Against(In):
     """What state a change is made against; with another one it is refused with 409."""
 
     revision: Revision | None = None
@@ -301,7 +301,7 @@ NewMove: Any = flat_union("NewMove", base=_Against, doc="A move to be made.")
 MoveChange: Any = changes_model("MoveChange", base=_Against, doc="New values of a move; the others stay.")
 
 
-class StartOut(_Out):
+class StartOut(Out):
     """A ready start for moves that listen."""
 
     name: StartName
@@ -309,8 +309,8 @@ class StartOut(_Out):
     when: str
 
 
-class NewStart(_In):
-    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"frequency_hz", "q", "key"}
+class NewStart(In):
+    may_be_null: ClassVar[frozenset[str]] = In.may_be_null | {"frequency_hz", "q", "key"}
 
     strip_revision: Revision | None = None
     name: StartName
@@ -319,7 +319,7 @@ class NewStart(_In):
     key: Id | None = Field(None, description="the strip that it listens to")
 
 
-class LearnIn(_In):
+class LearnIn(In):
     """Between which frequencies something is to be learned."""
 
     from_hz: float = Field(150.0, ge=20.0, le=20_000.0)
@@ -327,14 +327,14 @@ class LearnIn(_In):
     strip_revision: Revision | None = None
 
 
-class LearnedOut(_Out):
+class LearnedOut(Out):
     """The song with what was learned, and a sentence about it."""
 
     song: SongOut
     says: str
 
 
-class SpotIn(_In):
+class SpotIn(In):
     from_hz: Hertz
     to_hz: Hertz
     from_s: Seconds
@@ -342,7 +342,7 @@ class SpotIn(_In):
     everywhere: bool = False
 
 
-class AlikeOut(_Out):
+class AlikeOut(Out):
     """A moment that is like a spot, 0 to 1."""
 
     track_id: int
@@ -351,20 +351,20 @@ class AlikeOut(_Out):
     strength: float
 
 
-class Decision(_In):
+class Decision(In):
     revision: Revision | None = None
 
 
-class Acceptance(_In):
+class Acceptance(In):
     """`move`: adjusted first; left out, the proposed one is made."""
 
-    may_be_null: ClassVar[frozenset[str]] = _In.may_be_null | {"move"}
+    may_be_null: ClassVar[frozenset[str]] = In.may_be_null | {"move"}
 
     revision: Revision | None = None
     move: NewMove | None = None
 
 
-class NewExport(_In):
+class NewExport(In):
     track_ids: list[Id] = Field(max_length=1000)
     depth: Depth = Depth.BITS_24
     container: Container = Container.WAV

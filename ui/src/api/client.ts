@@ -22,6 +22,13 @@ export type Repeat = components["schemas"]["RepeatOut"];
 export type Edit = components["schemas"]["EditOut"];
 
 export type Strip = components["schemas"]["StripOut"];
+export type Clashes = components["schemas"]["SongClashes"];
+/** Pairs are told as lists. */
+export type Clash = Omit<components["schemas"]["SongClash"], "moments" | "phrase"> & { moments: number[][]; phrase: number[] };
+export type HeardTrack = components["schemas"]["HeardTrack"];
+export type Proposal = components["schemas"]["ProposalOut"];
+export type Floor = components["schemas"]["SongFloor"];
+export type Way = components["schemas"]["Way"];
 
 const client = (headers: Record<string, string> = {}) =>
   createClient<paths>({

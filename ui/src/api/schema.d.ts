@@ -960,10 +960,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/clashes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Clashes
+         * @description Who covers whom over the passage, with each track's loudness per auditory band.
+         */
+        get: operations["clashes_api_songs__song_id__clashes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/clashes/carve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Propose
+         * @description The smallest carve for a clash. Nothing is changed.
+         */
+        post: operations["propose_api_songs__song_id__clashes_carve_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/clashes/free": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Free
+         * @description All carves that free one track, within limits. Nothing is changed.
+         */
+        post: operations["free_api_songs__song_id__clashes_free_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/clashes/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept
+         * @description Make moves of proposed carves, all in one step.
+         */
+        post: operations["accept_api_songs__song_id__clashes_accept_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/clashes/switch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Switch
+         * @description Switch all carves of the song on or off, in one step.
+         */
+        post: operations["switch_api_songs__song_id__clashes_switch_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/floor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Floor
+         * @description How much low end each track carries, and the low cuts that are just not heard.
+         */
+        get: operations["floor_api_songs__song_id__floor_get"];
+        put?: never;
+        /**
+         * Accept Floor
+         * @description Make low cuts of the floor, all in one step.
+         */
+        post: operations["accept_floor_api_songs__song_id__floor_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** AcceptIn */
+        AcceptIn: {
+            /**
+             * Label
+             * @default carve
+             */
+            label: string;
+            /** Moves */
+            moves: components["schemas"]["AcceptedMove"][];
+        };
         /**
          * Acceptance
          * @description `move`: adjusted first; left out, the proposed one is made.
@@ -973,6 +1107,13 @@ export interface components {
             revision?: number | null;
             /** Move */
             move?: (components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"]) | null;
+        };
+        /** AcceptedMove */
+        AcceptedMove: {
+            /** Track Id */
+            track_id: number;
+            /** Move */
+            move: components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"];
         };
         /**
          * Acts
@@ -1315,6 +1456,43 @@ export interface components {
             frequency_hz: number;
             /** Db */
             db: number;
+        };
+        /**
+         * CarveIn
+         * @description A range in which one track covers another, and which of the two keeps it.
+         */
+        CarveIn: {
+            /** From S */
+            from_s?: number | null;
+            /** To S */
+            to_s?: number | null;
+            /** Covered */
+            covered: number;
+            /** By */
+            by: number;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            /** @default covered */
+            way: components["schemas"]["Way"];
+            /**
+             * Max Cut Db
+             * @default 4
+             */
+            max_cut_db: number;
+            /** Keyed */
+            keyed?: boolean | null;
+        };
+        /**
+         * CarveMoveOut
+         * @description A move that is proposed for a track.
+         */
+        CarveMoveOut: {
+            /** Track Id */
+            track_id: number;
+            /** Move */
+            move: components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"];
         };
         /**
          * Channels
@@ -1902,6 +2080,51 @@ export interface components {
             /** Findings */
             findings: components["schemas"]["FindingOut"][];
         };
+        /** FloorCut */
+        FloorCut: {
+            /** Track Id */
+            track_id: number;
+            /** Frequency Hz */
+            frequency_hz: number;
+            /**
+             * Slope Db Per Octave
+             * @default 24
+             * @enum {integer}
+             */
+            slope_db_per_octave: 6 | 12 | 18 | 24 | 36 | 48;
+        };
+        /** FloorIn */
+        FloorIn: {
+            /** Cuts */
+            cuts: components["schemas"]["FloorCut"][];
+        };
+        /**
+         * FreeIn
+         * @description A track to be freed, and what is allowed.
+         */
+        FreeIn: {
+            /** From S */
+            from_s?: number | null;
+            /** To S */
+            to_s?: number | null;
+            /** Track Id */
+            track_id: number;
+            /**
+             * Max Cut Db
+             * @default 4
+             */
+            max_cut_db: number;
+            /**
+             * Most Moves
+             * @default 4
+             */
+            most_moves: number;
+            /**
+             * Untouched
+             * @default []
+             */
+            untouched: number[];
+        };
         /** Freed */
         Freed: {
             /** Freed */
@@ -1920,6 +2143,37 @@ export interface components {
             workers: number;
             /** Signed In */
             signed_in: boolean;
+        };
+        /**
+         * HeardTrack
+         * @description A track among the others: sones, and per auditory band what it has alone and what is kept among all.
+         *
+         *     level_db : its mean level in each band in dB SPL at the ear, as the model takes it; -120 where there is nothing.
+         */
+        HeardTrack: {
+            /** Track Id */
+            track_id: number;
+            /** Loudness */
+            loudness: number;
+            /** In Mix */
+            in_mix: number;
+            /** Kept */
+            kept: number;
+            /** Alone */
+            alone: number[];
+            /** Kept Bands */
+            kept_bands: number[];
+            /** Level Db */
+            level_db: number[];
+        };
+        /** KeptOut */
+        KeptOut: {
+            /** Track Id */
+            track_id: number;
+            /** Before */
+            before: number;
+            /** After */
+            after: number;
         };
         /**
          * Key
@@ -2183,6 +2437,24 @@ export interface components {
             /** Comes Back */
             comes_back: components["schemas"]["BackOut"][];
         };
+        /**
+         * ProposalOut
+         * @description Carves and what they do: measured on the rendered sound, but for what was promised.
+         */
+        ProposalOut: {
+            /** Moves */
+            moves: components["schemas"]["CarveMoveOut"][];
+            /** Kept */
+            kept: components["schemas"]["KeptOut"][];
+            /** Gained */
+            gained: number;
+            /** Promised */
+            promised: number;
+            /** Lost Sones */
+            lost_sones: number;
+            /** Lost Lu */
+            lost_lu: number;
+        };
         /** RepeatOut */
         RepeatOut: {
             /** Kind */
@@ -2355,6 +2627,76 @@ export interface components {
              * @description refuse with 409 if the song's outline is at another revision
              */
             outline?: number | null;
+        };
+        /**
+         * SongClash
+         * @description A clash between two tracks of a song; see `mivlo.core.clashes.Clash`.
+         *
+         *     phrase : the stretch in s that is looped to hear it. keeps : which one is proposed to keep the place. why : reason.
+         */
+        SongClash: {
+            /** Covered */
+            covered: number;
+            /** By */
+            by: number;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            /** Lost */
+            lost: number;
+            /** Hidden */
+            hidden: number;
+            /** Share Of Time */
+            share_of_time: number;
+            /** Moments */
+            moments: [
+                number,
+                number
+            ][];
+            /** Phrase */
+            phrase: [
+                number,
+                number
+            ];
+            /** Keeps */
+            keeps: number;
+            /** Why */
+            why: string;
+        };
+        /**
+         * SongClashes
+         * @description All against all between two times.
+         *
+         *     level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that.
+         */
+        SongClashes: {
+            /** From S */
+            from_s: number;
+            /** To S */
+            to_s: number;
+            /** Level Db Spl */
+            level_db_spl: number;
+            /** Mix Lufs */
+            mix_lufs: number;
+            /** Hz */
+            hz: number[];
+            /** Tracks */
+            tracks: components["schemas"]["HeardTrack"][];
+            /** Clashes */
+            clashes: components["schemas"]["SongClash"][];
+        };
+        /**
+         * SongFloor
+         * @description All tracks, and the sum of the lows in dB before and behind all cuts.
+         */
+        SongFloor: {
+            /** Tracks */
+            tracks: components["schemas"]["TrackFloor"][];
+            /** Before Db */
+            before_db: number;
+            /** After Db */
+            after_db: number;
         };
         /** SongLine */
         SongLine: {
@@ -2685,6 +3027,11 @@ export interface components {
             /** Rings Before Ms */
             rings_before_ms: number;
         };
+        /** SwitchIn */
+        SwitchIn: {
+            /** On */
+            on: boolean;
+        };
         /** TaskOut */
         TaskOut: {
             /** Id */
@@ -2751,6 +3098,30 @@ export interface components {
              * @description refuse with 409 if the strip is at another revision
              */
             strip_revision?: number | null;
+        };
+        /**
+         * TrackFloor
+         * @description One track's low end; see `mivlo.core.clashes.Floor`. same_as : tracks that carry the same source.
+         */
+        TrackFloor: {
+            /** Track Id */
+            track_id: number;
+            /** Low Lufs */
+            low_lufs: number;
+            /** Share */
+            share: number;
+            /** Corner In Mix Hz */
+            corner_in_mix_hz: number | null;
+            /** Corner Alone Hz */
+            corner_alone_hz: number | null;
+            /** Slope Db Per Octave */
+            slope_db_per_octave: number;
+            /** Lowest Note Hz */
+            lowest_note_hz: number | null;
+            /** Left Alone */
+            left_alone: string | null;
+            /** Same As */
+            same_as: number[];
         };
         /** TrackOrder */
         TrackOrder: {
@@ -2836,6 +3207,12 @@ export interface components {
              */
             level_db: number;
         };
+        /**
+         * Way
+         * @description Which of two tracks keeps a range.
+         * @enum {string}
+         */
+        Way: "covered" | "by" | "share";
     };
     responses: never;
     parameters: never;
@@ -4711,6 +5088,258 @@ export interface operations {
                     "application/json": {
                         [key: string]: unknown;
                     };
+                };
+            };
+        };
+    };
+    clashes_api_songs__song_id__clashes_get: {
+        parameters: {
+            query?: {
+                from_s?: number | null;
+                to_s?: number | null;
+            };
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongClashes"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    propose_api_songs__song_id__clashes_carve_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CarveIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    free_api_songs__song_id__clashes_free_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FreeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    accept_api_songs__song_id__clashes_accept_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    switch_api_songs__song_id__clashes_switch_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwitchIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    floor_api_songs__song_id__floor_get: {
+        parameters: {
+            query?: {
+                from_s?: number | null;
+                to_s?: number | null;
+            };
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongFloor"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    accept_floor_api_songs__song_id__floor_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FloorIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
                 };
             };
         };

@@ -73,6 +73,7 @@ async function create(): Promise<void> {
     <nav aria-label="Views">
       <RouterLink :to="{ name: 'tracks' }">Tracks</RouterLink>
       <RouterLink :to="{ name: 'bench' }">Bench</RouterLink>
+      <RouterLink :to="{ name: 'clashes' }">Clashes</RouterLink>
       <RouterLink :to="{ name: 'handover' }">Handover</RouterLink>
     </nav>
     <span class="right">

@@ -64,8 +64,8 @@ interface Asked {
   readonly queryKey: readonly unknown[];
 }
 
-/** What was known of a move stays until the new is there; what is of another move does not. */
-const untilNew = (move: number | null) => <T>(old: T | undefined, of?: Asked) => (of?.queryKey[3] === move ? old : undefined);
+/** What was known of a move (or a song) stays until the new is there; what is of another one does not. */
+const untilNew = (id: number | null, at = 3) => <T>(old: T | undefined, of?: Asked) => (of?.queryKey[at] === id ? old : undefined);
 
 /** What a dynamic move reads over the passage; `state` names all that it may depend on. */
 export const levelsQuery = (id: number, move: number | null, passage: { from: number; to: number } | null, state: unknown) =>
@@ -123,6 +123,29 @@ export const waveformQuery = (id: number, track: number, recording: string, dura
     queryFn: async ({ signal }) => new Int8Array(await bytes(`/api/songs/${id}/tracks/${track}/waveform?points=${points}`, signal)),
     enabled: id > 0,
     structuralSharing: false,
+  });
+
+type Passage = { from: number; to: number } | null;
+const between = (passage: Passage) => (passage ? { from_s: passage.from, to_s: passage.to } : {});
+
+/** Who covers whom over the passage; `sound` names all that it may depend on. What was known stays until the new is there. */
+export const clashesQuery = (id: number, passage: Passage, sound: string, wanted: boolean) =>
+  queryOptions({
+    queryKey: ["song", id, "clashes", passage, sound],
+    queryFn: ({ signal }) => ask(api.GET("/api/songs/{song_id}/clashes", { params: { path: { song_id: id }, query: between(passage) }, signal })),
+    enabled: id > 0 && wanted,
+    placeholderData: untilNew(id, 1),
+    staleTime: Infinity,
+    gcTime: 300_000,
+  });
+
+export const floorQuery = (id: number, passage: Passage, sound: string, wanted: boolean) =>
+  queryOptions({
+    queryKey: ["song", id, "floor", passage, sound],
+    queryFn: ({ signal }) => ask(api.GET("/api/songs/{song_id}/floor", { params: { path: { song_id: id }, query: between(passage) }, signal })),
+    enabled: id > 0 && wanted,
+    staleTime: Infinity,
+    gcTime: 300_000,
   });
 
 export const diskQuery = () => queryOptions({ queryKey: ["disk"], queryFn: () => ask(api.GET("/api/disk")), staleTime: 0 });

@@ -60,13 +60,13 @@ export const KEYMAP = {
   "finding.next": line("Findings", "f", "next finding"),
   "finding.before": line("Findings", "Shift+f", "finding before"),
   "finding.boosted": line("Findings", "6", "hear the finding boosted"),
-  "finding.alone": line("Findings", "7", "hear the finding's band alone"),
-  "finding.without": line("Findings", "8", "hear the track with the proposed cut"),
-  "finding.removed": line("Findings", "9", "hear only what the proposed cut removes"),
+  "finding.alone": line("Findings", "7", "hear the band of the finding or clash alone"),
+  "finding.without": line("Findings", "8", "hear the proposed cut or carve"),
+  "finding.removed": line("Findings", "9", "hear only what the proposed cut or carve removes"),
   "finding.accept": line("Findings", "y", "accept: make the proposed move"),
   "finding.adjust": line("Findings", "j", "change the proposed values first, Enter accepts"),
   "finding.reject": line("Findings", "x", "not a problem"),
-  "finding.leave": line("Findings", "Escape", "leave the finding"),
+  "finding.leave": line("Findings", "Escape", "leave the finding or clash"),
 
   "move.cut": line("Moves", "c", "cut where the line is"),
   "move.switch": line("Moves", "e", "chosen move on or off"),
@@ -79,7 +79,8 @@ export const KEYMAP = {
 
   "clash.next": line("Clashes", ".", "next clash"),
   "clash.before": line("Clashes", ",", "clash before"),
-  "clash.carve": line("Clashes", "Shift+c", "carve here"),
+  "clash.carve": line("Clashes", "Shift+c", "make the proposed carve"),
+  "clash.all": line("Clashes", "Shift+e", "all carves of the song off or on"),
   "clash.way": line("Clashes", "Shift+y", "the other one has right of way"),
 
   "compare.snapshot": line("Comparing", "Shift+s", "keep this state as a snapshot"),

@@ -144,6 +144,15 @@ export const useChanges = defineStore("changes", () => {
       change((_, api) => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reject", { params: { path: finding(findingId) }, body: {} }))),
     reopenFinding: (findingId: number) =>
       change((_, api) => ask(api.POST("/api/songs/{song_id}/findings/{finding_id}/reopen", { params: { path: finding(findingId) }, body: {} }))),
+    acceptCarves: (label: string, moves: readonly { track_id: number; move: Move }[]) =>
+      change((_, api) => {
+        const body = { label, moves: moves.map(({ track_id, move: m }) => ({ track_id, move: valuesOf(m) as Body })) };
+        return ask(api.POST("/api/songs/{song_id}/clashes/accept", { params: { path: at() }, body }));
+      }),
+    switchCarves: (on: boolean) =>
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/clashes/switch", { params: { path: at() }, body: { on } }))),
+    acceptFloor: (cuts: components["schemas"]["FloorCut"][]) =>
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/floor", { params: { path: at() }, body: { cuts } }))),
     undo: () => change((_, api) => ask(api.POST("/api/songs/{song_id}/undo", { params: { path: at() } }))),
     redo: () => change((_, api) => ask(api.POST("/api/songs/{song_id}/redo", { params: { path: at() } }))),
   };

@@ -8,6 +8,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 import numpy as np
+import numpy.typing as npt
 from numba import njit
 
 from mivlo.core.auditory.scale import BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, COMPONENTS_A_BAND, erb_width_hz
@@ -33,24 +34,38 @@ def _weights() -> Singles:
     return np.asarray((1.0 + x) * np.exp(-x), dtype=np.float32)
 
 
+_NOTHING = 1e-11  # of a component: less does not reach a threshold in quiet even at 110 dB
+
+
+@lru_cache(maxsize=1)
+def _reach() -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+    """(COMPONENTS, 121) from and up to which band a component of a level reaches."""
+    there = _weights() > _NOTHING
+    return there.argmax(axis=2), BANDS - there[:, :, ::-1].argmax(axis=2)
+
+
 @njit(cache=True, nogil=True, fastmath=True)
-def _spread(power, weights, gain, out):  # type: ignore[no-untyped-def]
+def _spread(power, weights, first, last, gain, out):  # type: ignore[no-untyped-def]
     reach = COMPONENTS_A_BAND  # an ERB is one Cam: so many components to either side, the outermost by half
-    total = np.empty(BANDS, dtype=np.float32)
+    levels = np.empty(COMPONENTS, dtype=np.int64)
     for row in range(power.shape[0]):
-        total[:] = np.float32(0.0)
+        out[row, :] = 0.0
+        for c in range(COMPONENTS):
+            around = np.float32(0.0)
+            for k in range(max(0, c - reach), min(COMPONENTS, c + reach + 1)):
+                around += power[row, k] * (np.float32(0.5) if abs(k - c) == reach else np.float32(1.0))
+            # the bits of a float are its logarithm; a parabola makes it so between powers of two, within 0.04 dB
+            bits = np.float32(max(around * gain, np.float32(1.0))).view(np.int32)
+            part = np.float32(bits & 0x7FFFFF) * np.float32(1.0 / 0x800000)
+            octaves = np.float32((bits >> 23) - 127) + part + np.float32(0.34) * part * (np.float32(1.0) - part)
+            levels[c] = min(int(octaves * np.float32(3.0103) + np.float32(0.5)), _HIGHEST_DB)
         for c in range(COMPONENTS):
             own = power[row, c] * gain
             if own < np.float32(1e-9):
                 continue
-            around = np.float32(0.0)
-            for k in range(max(0, c - reach), min(COMPONENTS, c + reach + 1)):
-                around += power[row, k] * (np.float32(0.5) if abs(k - c) == reach else np.float32(1.0))
-            level = min(max(int(np.float32(10.0) * np.log10(around * gain) + np.float32(0.5)), 0), _HIGHEST_DB)
-            spread = weights[c, level]
-            for band in range(BANDS):
-                total[band] += own * spread[band]
-        out[row] = total
+            level = levels[c]
+            for band in range(first[c, level], last[c, level]):
+                out[row, band] += own * weights[c, level, band]
 
 
 def excitation(power: Singles, *, full_scale_db: float) -> Singles:
@@ -67,5 +82,5 @@ def excitation(power: Singles, *, full_scale_db: float) -> Singles:
     """
     flat = np.ascontiguousarray(power, dtype=np.float32).reshape(-1, COMPONENTS)
     out = np.empty((flat.shape[0], BANDS), dtype=np.float32)
-    _spread(flat, _weights(), np.float32(10.0 ** (full_scale_db / 10.0)), out)
+    _spread(flat, _weights(), *_reach(), np.float32(10.0 ** (full_scale_db / 10.0)), out)
     return out.reshape(*power.shape[:-1], BANDS)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -20,6 +21,7 @@ from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, octaves_to_q
 
 CarveMove = StaticMove | DynamicMove
+Tried = tuple[float, CarveMove]
 
 WORTH = 0.3
 """Sones that the one must gain for each sone that the other gives up."""
@@ -34,8 +36,9 @@ _WIDTHS_OCT = (0.5, 0.9, 1.6)
 _CENTRE_STEP_OCT = 0.3
 _BELOW_OCT = 0.5  # a masker spreads upwards: the best place is often below what is covered
 _DEPTHS = (1.0, 0.7, 0.45)
+_PLACES = 6
 _FINALISTS = 3
-_SEARCH_FRAMES = 160
+_SEARCH_FRAMES = 128
 _KEY_OCT = (0.5, 3.0)
 _GAIN_STEP_DB = 0.5
 _OVER_LU_COSTS = 0.05  # of the kept strip's loudness, for each LU too much
@@ -127,37 +130,50 @@ class Carving:
         return Effect(after - self._before, self._loudness - _loudness(specific_loudness(spread)), float(lu), kept)
 
     def best(
-        self, clash: Clash, *, most_db: float = TRACK_GIVES_DB, most_lu: float = MOST_LU, keyed: bool = True
+        self,
+        clash: Clash,
+        *,
+        most_db: float = TRACK_GIVES_DB,
+        most_lu: float = MOST_LU,
+        keyed: bool = True,
+        static: bool = True,
+        worth_sones: float = WORTH,
+        least_gain: float = LEAST_GAIN,
     ) -> Carve | None:
-        """The carve that is worth most for a clash, static or keyed, or None where none is worth it."""
+        """The carve that is worth most for a clash, static or keyed, or None where none is worth it.
+
+        worth_sones : what the kept one must gain for each sone that the other gives up; less finds more, at a price.
+        least_gain : of the kept one's loudness.
+        """
         depth = -abs(most_db)
 
         def worth(effect: Effect) -> float:
             over = max(0.0, effect.lost_lu - most_lu) * _OVER_LU_COSTS * self._alone
-            return effect.gained_sones - WORTH * effect.lost_sones - over
+            return effect.gained_sones - worth_sones * effect.lost_sones - over
 
-        found = [(worth(self.effect(m)), m) for m in self._candidates(clash, depth, keyed)]
-        found.sort(key=lambda candidate: candidate[0], reverse=True)
-        finest: tuple[float, Carve] | None = None
-        for _, move in found[:_FINALISTS]:
-            for part in _DEPTHS:
-                changed = _at_depth(move, round(depth * part, 1))
-                effect = self.effect(changed)
-                score = worth(effect)
-                if finest is None or score > finest[0]:
-                    finest = score, Carve(self.on, self.keep, changed, effect)
-        if finest is None or finest[0] <= 0.0 or finest[1].effect.gained_sones < LEAST_GAIN * self._alone:
+        with ThreadPoolExecutor(2) as pool:
+
+            def tried(moves: Iterable[CarveMove]) -> list[Tried]:
+                return list(pool.map(lambda move: (worth(self.effect(move)), move), moves))
+
+            found = self._finest(clash, depth, keyed, static, tried)
+        if found is None or found.effect.gained_sones < least_gain * self._alone:
             return None
-        return finest[1]
+        return found
 
-    def _candidates(self, clash: Clash, depth: float, keyed: bool) -> Iterable[CarveMove]:
-        low, high = np.log2(clash.from_hz) - _BELOW_OCT, np.log2(clash.to_hz)
-        for octave in np.arange(low + _CENTRE_STEP_OCT / 2.0, high, _CENTRE_STEP_OCT):
-            for width in _WIDTHS_OCT:
-                hz, q = round(float(2.0**octave), 1), round(octaves_to_q(width), 2)
-                yield StaticMove(Shape.BELL, hz, q=q, gain_db=depth)
-                if keyed:
-                    yield self._keyed(hz, q, depth, clash)
+    def _finest(
+        self, clash: Clash, depth: float, keyed: bool, static: bool, tried: Callable[[Iterable[CarveMove]], list[Tried]]
+    ) -> Carve | None:
+        found = tried(_everywhere(clash, depth))
+        found.sort(key=_worth_of, reverse=True)
+        if keyed:  # where a cut does most does not depend on when it acts
+            waiting = [self._keyed(move.frequency_hz, move.q, depth, clash) for _, move in found[:_PLACES]]
+            found = [*(found if static else ()), *tried(waiting)]
+            found.sort(key=_worth_of, reverse=True)
+        finals = [_at_depth(move, round(depth * part, 1)) for _, move in found[:_FINALISTS] for part in _DEPTHS]
+        score, move = max(tried(finals), key=_worth_of)
+        effect = self.effect(move)
+        return Carve(self.on, self.keep, move, effect) if score > 0.0 else None
 
     def _keyed(self, frequency_hz: float, q: float, range_db: float, clash: Clash) -> DynamicMove:
         """A cut while the other one sounds in the range of the clash; its threshold fits that one's level there."""
@@ -203,6 +219,20 @@ class Carving:
         steps, where = np.unique(np.round(self._gains_db(move, frames) / _GAIN_STEP_DB), return_inverse=True)
         factors = np.array([_bell_power(move, step * _GAIN_STEP_DB) for step in steps], dtype=np.float32)
         return np.asarray(power * factors[where])
+
+
+def _everywhere(clash: Clash, depth_db: float) -> Iterable[CarveMove]:
+    """Cuts in and around a range, of several widths."""
+    low, high = np.log2(clash.from_hz) - _BELOW_OCT, np.log2(clash.to_hz)
+    for octave in np.arange(low + _CENTRE_STEP_OCT / 2.0, high, _CENTRE_STEP_OCT):
+        for width in _WIDTHS_OCT:
+            yield StaticMove(
+                Shape.BELL, round(float(2.0**octave), 1), q=round(octaves_to_q(width), 2), gain_db=depth_db
+            )
+
+
+def _worth_of(candidate: Tried) -> float:
+    return candidate[0]
 
 
 def _anywhere(move: DynamicMove) -> DynamicMove:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -32,7 +33,7 @@ _CORNERS_HZ: Floats = 20.0 * 2.0 ** (np.arange(0, 43) / 6.0)  # 20 Hz to 2.6 kHz
 _WINDOW_S = 0.4
 _EXPOSED = 0.1  # of a track's loudest: where it is as loud as that, it counts
 _WORST = 0.95  # of all such moments so many are within the limit; the rest lasts for less than is heard as change
-_MOST_FRAMES = 1500
+_MOST_FRAMES = 400
 _NOTE_DB = 25.0
 
 
@@ -177,14 +178,18 @@ def find_floors(
     if scene.frames > _MOST_FRAMES:
         scene = scene.at(np.linspace(0, scene.frames - 1, _MOST_FRAMES).astype(np.int64))
     lows = np.array([float(np.sum(_low_power(p))) for p in scene.power])
-    tracks = []
-    for strip in range(scene.count):
-        tracks.append(_floor_of(scene, strip, lows, lives_there, above_notes))
-        if progress is not None:
-            progress((strip + 1) / scene.count)
+    tracks: list[Floor] = []
+    pool = ThreadPoolExecutor(2)
+    try:
+        for floor in pool.map(lambda i: _floor_of(scene, i, lows, lives_there, above_notes), range(scene.count)):
+            tracks.append(floor)
+            if progress is not None:
+                progress(len(tracks) / scene.count)
+    finally:
+        pool.shutdown(cancel_futures=True)
     for pair in same_source:
         tracks = _alike(tracks, pair)
-    tracks = _judged_together(scene, tracks)
+    tracks = _judged_together(scene, tracks, same_source)
     after = [float(np.sum(_low_power(_behind(scene.power[i], t)))) for i, t in enumerate(tracks)]
     return Floors(tuple(tracks), _db(lows.sum()), _db(sum(after)))
 
@@ -235,7 +240,7 @@ def _alike(tracks: list[Floor], pair: tuple[int, int]) -> list[Floor]:
     out = list(tracks)
     if a.corner_in_mix_hz is None or b.corner_in_mix_hz is None:
         for i, other in zip(pair, (b, a), strict=True):
-            if out[i].corner_in_mix_hz is not None:
+            if out[i].corner_in_mix_hz is not None and other.left_alone is not None:
                 why = f"it carries the same source as a track without a cut ({other.left_alone})"
                 out[i] = replace(out[i], corner_in_mix_hz=None, left_alone=why)
         return out
@@ -247,8 +252,8 @@ def _alike(tracks: list[Floor], pair: tuple[int, int]) -> list[Floor]:
     return out
 
 
-def _judged_together(scene: Scene, tracks: list[Floor]) -> list[Floor]:
-    """Corners lowered until no band of the mix changes by more than it may."""
+def _judged_together(scene: Scene, tracks: list[Floor], pairs: Sequence[tuple[int, int]]) -> list[Floor]:
+    """Corners lowered until no band of the mix changes by more than it may; pairs keep the same cut."""
     loud = replace(scene, full_scale_db=scene.full_scale_db + LOUDER_DB)
     before = [_mix_loudness(s, scene.of_others()) for s in (scene, loud)]
     for _ in range(200):
@@ -262,6 +267,8 @@ def _judged_together(scene: Scene, tracks: list[Floor]) -> list[Floor]:
         if worst <= SAME_MIX:
             return tracks
         tracks = _less_at(scene, tracks, band)
+        for pair in pairs:
+            tracks = _alike(tracks, pair)
     return tracks
 
 

@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 
 import numpy.typing as npt
 
-from mivlo.core.clashes.carving import MOST_LU, TRACK_GIVES_DB, Carve, Carving
+from mivlo.core.clashes.carving import MOST_LU, TRACK_GIVES_DB, WORTH, Carve, Carving
 from mivlo.core.clashes.finding import Clash
 from mivlo.core.clashes.scene import Scene
 
 WORTH_CARVING = 0.05
-"""A clash that takes less of a strip's loudness is left alone."""
+"""Of a strip's loudness; where many strips sound, each takes less."""
 MOST_MOVES = 4
 MOST_A_STRIP = 2
 
@@ -22,12 +22,14 @@ class Limits:
     """What an engineer allows.
 
     most_db : so deep a move goes at most. most_moves : so many in all. most_lu : what all moves together may take from
-    the others' loudness, where that is not worth more. untouched : strips that are left alone.
+    the others' loudness, where that is not worth more. worth_sones : what each must gain for a sone that is given up.
+    untouched : strips that are left alone.
     """
 
     most_db: float = TRACK_GIVES_DB
     most_moves: int = MOST_MOVES
     most_lu: float = MOST_LU
+    worth_sones: float = WORTH
     untouched: frozenset[int] = frozenset()
 
 
@@ -39,6 +41,7 @@ def free(
     *,
     sample_rate: float,
     limits: Limits | None = None,
+    worth: float = WORTH_CARVING,
     progress: Callable[[float], None] | None = None,
 ) -> list[Carve]:
     """The carves that free a strip, one after the other, each chosen with those before it in place.
@@ -46,12 +49,12 @@ def free(
     Parameters
     ----------
     scene : the strips. keep : the one to be freed. clashes : those of the scene, the worst first.
-    keeper : its sound, see `Carving`.
+    keeper : its sound, see `Carving`. worth : a clash that takes less of its loudness is left alone.
 
     The order is that of what they free: the first ones are those to take if only some are wanted.
     """
     allowed = limits or Limits()
-    covering = [c for c in clashes if c.covered == keep and c.lost >= WORTH_CARVING and c.by not in allowed.untouched]
+    covering = [c for c in clashes if c.covered == keep and c.lost >= worth and c.by not in allowed.untouched]
     covering = covering[: 2 * allowed.most_moves]
     carves: list[Carve] = []
     for number, clash in enumerate(covering):
@@ -61,7 +64,7 @@ def free(
             continue
         carving = Carving(scene, keep, clash.by, keeper, sample_rate=sample_rate)
         left_lu = max(0.0, allowed.most_lu - sum(c.effect.lost_lu for c in carves))
-        carve = carving.best(clash, most_db=allowed.most_db, most_lu=left_lu)
+        carve = carving.best(clash, most_db=allowed.most_db, most_lu=left_lu, worth_sones=allowed.worth_sones)
         if carve is not None:
             carves.append(carve)
             scene = replace(scene, power=_with(scene, clash.by, carving, carve))

@@ -1,0 +1,142 @@
+"""A stretch of a song as the model of hearing has it: every track at its place in the mix."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from threading import Lock
+
+import numpy as np
+
+from mivlo.core.auditory import COMPONENT_HZ, components, frame_length
+from mivlo.core.clashes import SMALL_ROOM_DB, Scene
+from mivlo.core.clashes.carving import K_WEIGHTS
+from mivlo.core.graph import StripKind, Tap
+from mivlo.core.loudness import SILENCE_LUFS, gate
+from mivlo.core.moves import Channels, StaticMove, Treatment, treatment_db
+from mivlo.core.spectra import Singles
+from mivlo.core.units import Floats
+from mivlo.services.making.hearing import sound_of
+from mivlo.services.song.state import SongState
+
+LARGEST_KNOWN = 200_000_000
+"""Bytes of spectra that are kept: a fader that is moved changes none of them."""
+
+
+class _Known:
+    """Spectra by the names of what they are of; those that were not asked for lately go."""
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._spectra: OrderedDict[tuple[str, int, int], Singles] = OrderedDict()
+
+    def get(self, name: tuple[str, int, int]) -> Singles | None:
+        with self._lock:
+            found = self._spectra.get(name)
+            if found is not None:
+                self._spectra.move_to_end(name)
+            return found
+
+    def put(self, name: tuple[str, int, int], power: Singles) -> None:
+        with self._lock:
+            self._spectra[name] = power
+            while len(self._spectra) > 1 and sum(p.nbytes for p in self._spectra.values()) > LARGEST_KNOWN:
+                self._spectra.popitem(last=False)
+
+
+_known = _Known()
+_one_at_a_time = Lock()
+MOST_TRACKS = 48
+"""Of more tracks the loudest are compared: all against all grows with their square."""
+
+
+@dataclass(frozen=True)
+class HeardSong:
+    """Tracks that sound together between two frames.
+
+    song : without what a file shall not have. tracks : their ids, in the scene's order. mix_lufs : gated loudness of
+    the tracks together there, by their powers, which is taken to be heard at SMALL_ROOM_DB.
+    """
+
+    song: SongState
+    first: int
+    last: int
+    tracks: tuple[int, ...]
+    scene: Scene
+    mix_lufs: float
+
+    @classmethod
+    def of(cls, song: SongState, first: int, last: int) -> HeardSong:
+        """All tracks that reach the mix, with their moves, faders and pans, and the static moves of groups and mix."""
+        song = song.exported()
+        audible = song.plan.audible(solos=False)
+        tracks = tuple(t.id for t in song.tracks if t.id in audible and t.audio_sha256)
+        with _one_at_a_time, ThreadPoolExecutor(2) as pool:
+            powers = list(pool.map(lambda i: placed_power(song, i, first, last), tracks))
+        frame_s = frame_length(song.sample_rate) / song.sample_rate
+        lufs = mix_loudness(powers, frame_s)
+        if len(tracks) > MOST_TRACKS:
+            loud = sorted(np.argsort([-float(p.mean()) for p in powers])[:MOST_TRACKS].tolist())
+            tracks, powers = tuple(tracks[i] for i in loud), [powers[i] for i in loud]
+        full_scale = SMALL_ROOM_DB - lufs if lufs > SILENCE_LUFS else SMALL_ROOM_DB
+        return cls(song, first, last, tracks, Scene.of(powers, full_scale_db=full_scale, frame_s=frame_s), lufs)
+
+    def number(self, track_id: int) -> int | None:
+        """The number of a track in the scene; None where it does not sound."""
+        return self.tracks.index(track_id) if track_id in self.tracks else None
+
+    def sound(self, track_id: int, song: SongState | None = None) -> Floats:
+        """A track behind its aftercare, (n, channels); of a changed song if one is given."""
+        of = song or self.song
+        return sound_of(of, of.plan, (track_id, Tap.BEHIND), self.first, self.last)
+
+    def key(self, track_id: int) -> Floats:
+        """A track as moves of other tracks hear it."""
+        return sound_of(self.song, self.song.plan, (track_id, Tap.KEY), self.first, self.last)
+
+    def with_treatment(self, track_id: int, treatment: Treatment) -> HeardSong:
+        """The same with another treatment of one track; the level stays."""
+        strips = (replace(s, treatment=treatment) if s.id == track_id else s for s in self.song.strips)
+        song = replace(self.song, strips=tuple(strips))
+        power = self.scene.power.copy()
+        number = self.tracks.index(track_id)
+        made = placed_power(song, track_id, self.first, self.last)
+        power[number] = 0.0
+        power[number, :, : made.shape[1]] = made
+        return replace(self, song=song, scene=replace(self.scene, power=power))
+
+
+def mix_loudness(powers: Sequence[Singles], frame_s: float) -> float:
+    """Gated loudness in LUFS (ITU-R BS.1770-5) of sounds whose powers (ears, frames, COMPONENTS) add up."""
+    if not powers or not powers[0].shape[1]:
+        return SILENCE_LUFS
+    total = np.sum([p @ K_WEIGHTS.astype(np.float32) for p in powers], axis=(0, 1))
+    count, step = (max(1, round(seconds / frame_s)) for seconds in (0.4, 0.1))
+    whole = np.concatenate([[0.0], np.cumsum(total, dtype=np.float64)])
+    starts = np.arange(0, max(1, len(total) - count + 1), step)
+    ends = np.minimum(starts + count, len(total))
+    return gate((whole[ends] - whole[starts]) / (ends - starts))
+
+
+def placed_power(song: SongState, track_id: int, first: int, last: int) -> Singles:
+    """(2, frames, COMPONENTS) of a track behind its aftercare, its fader and pan, and the groups that it runs into."""
+    plan = song.plan
+    name = (plan.sound(track_id), first, last)
+    power = _known.get(name)
+    if power is None:
+        sound = sound_of(song, plan, (track_id, Tap.BEHIND), first, last)
+        power = components(sound, sample_rate=song.sample_rate)
+        _known.put(name, power)
+    gains = np.ones(2)
+    curve = np.zeros(len(COMPONENT_HZ))
+    for strip_id in (track_id, *plan.above(track_id)):
+        strip = plan.strips[strip_id]
+        gains *= np.square(strip.gains)
+        if strip.kind is not StripKind.TRACK:
+            heard = strip.treatment.heard()
+            static = [e.move for e in heard if isinstance(e.move, StaticMove) and e.channels is Channels.ALL]
+            curve += treatment_db(static, COMPONENT_HZ, sample_rate=song.sample_rate)
+    weights = gains[:, None] * 10.0 ** (curve / 10.0)
+    return np.asarray(power * weights[:, None, :].astype(np.float32))

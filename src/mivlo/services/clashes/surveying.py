@@ -1,0 +1,152 @@
+"""Who covers whom in a song, over its passage."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from mivlo.core.auditory import BAND_HZ
+from mivlo.core.clashes import SMALL_ROOM_DB, Clash, by_importance, right_of_way, survey
+from mivlo.core.clashes.way import LOWS_BELOW_HZ
+from mivlo.core.roles import Role
+from mivlo.services.clashes.heard import HeardSong
+from mivlo.services.making.hearing import span_of
+from mivlo.services.song.state import read_song
+from mivlo.store.database import session
+
+PHRASE_S = 6.0
+"""How long a phrase is looped to hear a clash by."""
+
+
+@dataclass(frozen=True, slots=True)
+class HeardTrack:
+    """A track among the others: sones, and per auditory band what it has alone and what is kept among all.
+
+    level_db : its mean level in each band in dB SPL at the ear, as the model takes it; -120 where there is nothing.
+    """
+
+    track_id: int
+    loudness: float
+    in_mix: float
+    kept: float
+    alone: list[float]
+    kept_bands: list[float]
+    level_db: list[float]
+
+
+@dataclass(frozen=True, slots=True)
+class SongClash:
+    """A clash between two tracks of a song; see `mivlo.core.clashes.Clash`.
+
+    phrase : the stretch in s that is looped to hear it. keeps : which one is proposed to keep the place. why : reason.
+    """
+
+    covered: int
+    by: int
+    from_hz: float
+    to_hz: float
+    lost: float
+    hidden: float
+    share_of_time: float
+    moments: list[tuple[float, float]]
+    phrase: tuple[float, float]
+    keeps: int
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class SongClashes:
+    """All against all between two times.
+
+    level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that.
+    """
+
+    from_s: float
+    to_s: float
+    level_db_spl: float
+    mix_lufs: float
+    hz: list[float]
+    tracks: list[HeardTrack]
+    clashes: list[SongClash]
+
+
+LEAST_IMPORTANT = 4
+LEAST_LOST = 0.01
+"""In a song many tracks share what one loses."""
+
+
+def song_clashes(song_id: int, from_s: float | None = None, to_s: float | None = None) -> SongClashes:
+    """Over the passage, or between two times; at most a minute from the start."""
+    with session() as open_session:
+        song = read_song(open_session, song_id)
+    first, last = span_of(song, from_s, to_s)
+    heard = HeardSong.of(song, first, last)
+    surveyed = survey(heard.scene, least=LEAST_LOST)
+    start_s, end_s = first / song.sample_rate, last / song.sample_rate
+    level = 10.0 * np.log10(np.maximum(heard.scene.excitation.max(axis=1).mean(axis=1, dtype=np.float64), 1e-12))
+    tracks = [
+        HeardTrack(
+            track_id=heard.tracks[loss.strip],
+            loudness=round(loss.loudness, 3),
+            in_mix=round(loss.among_all, 3),
+            kept=round(loss.kept_share, 4),
+            alone=np.round(loss.alone, 4).tolist(),
+            kept_bands=np.round(loss.kept, 4).tolist(),
+            level_db=np.round(level[loss.strip], 1).tolist(),
+        )
+        for loss in surveyed.losses
+    ]
+    roles = [song.track(i).role for i in heard.tracks]
+    low = BAND_HZ < LOWS_BELOW_HZ
+    lows = [float(x.alone[low].sum() / max(1e-9, x.loudness)) for x in surveyed.losses]
+    minded = _ranked(surveyed.clashes, roles)
+    return SongClashes(
+        from_s=start_s,
+        to_s=end_s,
+        level_db_spl=SMALL_ROOM_DB,
+        mix_lufs=round(heard.mix_lufs, 1),
+        hz=np.round(BAND_HZ, 1).tolist(),
+        tracks=tracks,
+        clashes=[_song_clash(heard, c, roles, lows, start_s, end_s) for c in minded],
+    )
+
+
+def _ranked(clashes: Sequence[Clash], roles: Sequence[Role]) -> list[Clash]:
+    """What hides most first, where it counts half as much with every place in the order of importance.
+
+    Rooms are left out on both sides: they hold what the others play, and hide it and are hidden by it all the time.
+    """
+    order = by_importance(roles)
+    weights = [0.5 ** min(order.index(i), LEAST_IMPORTANT) for i in range(len(roles))]
+    apart = [c for c in clashes if Role.ROOM not in (roles[c.covered], roles[c.by])]
+    return sorted(apart, key=lambda c: weights[c.covered] * c.hidden, reverse=True)
+
+
+def _song_clash(
+    heard: HeardSong, clash: Clash, roles: list[Role], lows: list[float], start_s: float, end_s: float
+) -> SongClash:
+    keeper, why = right_of_way(roles, clash.covered, clash.by, clash.from_hz, clash.to_hz, lows)
+    moments = [(round(start_s + a, 2), round(start_s + b, 2)) for a, b in clash.moments]
+    return SongClash(
+        covered=heard.tracks[clash.covered],
+        by=heard.tracks[clash.by],
+        from_hz=round(clash.from_hz, 1),
+        to_hz=round(clash.to_hz, 1),
+        lost=round(clash.lost, 4),
+        hidden=round(clash.hidden, 4),
+        share_of_time=round(clash.share_of_time, 4),
+        moments=moments,
+        phrase=_phrase(moments[0], start_s, end_s),
+        keeps=heard.tracks[keeper],
+        why=why,
+    )
+
+
+def _phrase(moment: tuple[float, float], start_s: float, end_s: float) -> tuple[float, float]:
+    """Some seconds around a moment, inside what was looked at if that is long enough."""
+    length = min(PHRASE_S, end_s - start_s)
+    begin = 0.5 * (moment[0] + moment[1]) - length / 2.0
+    begin = min(max(begin, start_s), end_s - length)
+    return round(begin, 2), round(begin + length, 2)

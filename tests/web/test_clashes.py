@@ -1,0 +1,211 @@
+"""Clashes, carves and the floor of a song, over HTTP, against what is exported."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import httpx
+import numpy as np
+import pytest
+import soundfile
+
+from mivlo.core.auditory import components, frame_length
+from mivlo.core.clashes import Scene, survey
+from mivlo.core.graph import Tap, TreatedSound
+from mivlo.services.recordings.importing import song_sources
+from tests.conftest import song_state
+from tests.core.test_auditory import RATE
+from tests.core.test_clashes import _band, _covered_pair
+from tests.web.server import send_file
+
+Document = dict[str, Any]
+
+
+@pytest.fixture
+def base(address: str, db: None, tmp_path: Path) -> str:
+    """The address of a song: a voice, strings over it, and a bass."""
+    song = httpx.post(f"{address}/api/songs", json={"name": "Slipway", "sample_rate": RATE}).json()["id"]
+    voice, strings = _covered_pair()
+    bass = np.pad(_band()[1][0], (0, 2 * RATE))
+    for name, x in (
+        ("01_Voice.wav", voice),
+        ("02_Strings.wav", np.stack([strings, strings], axis=1)),
+        ("03_Bass.wav", bass),
+    ):
+        soundfile.write(tmp_path / name, x, RATE, subtype="FLOAT")
+        send_file(address, song, tmp_path / name, name)
+    base = f"{address}/api/songs/{song}"
+    ids = _ids(base)
+    httpx.patch(f"{base}/tracks/{ids[0]}", json={"role": "voice", "fader_db": -2.0})
+    httpx.patch(f"{base}/tracks/{ids[1]}", json={"role": "strings", "pan": 0.2, "fader_db": 1.5})
+    httpx.patch(f"{base}/tracks/{ids[2]}", json={"role": "bass"})
+    return base
+
+
+def _ids(base: str) -> list[int]:
+    return [t["id"] for t in httpx.get(base).json()["tracks"]]
+
+
+def _clashes(base: str, **query: float) -> Document:
+    answer = httpx.get(f"{base}/clashes", params=query, timeout=60)
+    assert answer.status_code == 200, answer.text
+    return dict(answer.json())
+
+
+def _worst(base: str) -> Document:
+    return dict(_clashes(base)["clashes"][0])
+
+
+def _carve(base: str, **more: Any) -> Document:
+    c = _worst(base)
+    body = {key: c[key] for key in ("covered", "by", "from_hz", "to_hz")} | more
+    answer = httpx.post(f"{base}/clashes/carve", json=body, timeout=60)
+    assert answer.status_code == 200, answer.text
+    return dict(answer.json())
+
+
+def _moves(base: str, track: int) -> list[Document]:
+    return list(next(t for t in httpx.get(base).json()["tracks"] if t["id"] == track)["moves"])
+
+
+def test_a_song_says_who_covers_whom_as_its_export_would(base: str) -> None:
+    voice, strings, _ = _ids(base)
+    said = _clashes(base)
+    worst = said["clashes"][0]
+    assert (worst["covered"], worst["by"], worst["keeps"]) == (voice, strings, voice)
+    assert worst["phrase"][1] - worst["phrase"][0] == pytest.approx(6.0, abs=0.05)
+    assert len(said["hz"]) == len(said["tracks"][0]["alone"])
+    # the same model over what is rendered behind every fader, at the same level
+    song = song_state(int(base.rsplit("/", 1)[1])).exported()
+    placed = [TreatedSound(song.plan, song_sources(song), (i, Tap.PLACED), song.frames)[:] for i in (voice, strings)]
+    placed = [np.broadcast_to(x, (len(x), 2)) for x in placed]
+    bass = TreatedSound(song.plan, song_sources(song), (_ids(base)[2], Tap.PLACED), song.frames)[:]
+    powers = [components(x, sample_rate=RATE) for x in (*placed, np.broadcast_to(bass, (len(bass), 2)))]
+    level = said["level_db_spl"] - said["mix_lufs"]
+    scene = Scene.of(powers, full_scale_db=level, frame_s=frame_length(RATE) / RATE)
+    for track, loss in zip(said["tracks"], survey(scene).losses, strict=True):
+        assert track["kept"] == pytest.approx(loss.kept_share, abs=0.01)
+        assert track["loudness"] == pytest.approx(loss.loudness, rel=0.02)
+
+
+def test_faders_pans_and_mutes_count(base: str) -> None:
+    voice, strings, _ = _ids(base)
+    kept = {t["track_id"]: t["kept"] for t in _clashes(base)["tracks"]}
+    httpx.patch(f"{base}/tracks/{strings}", json={"fader_db": -10.0})
+    softer = {t["track_id"]: t["kept"] for t in _clashes(base)["tracks"]}
+    assert softer[voice] > kept[voice] + 0.1
+    httpx.patch(f"{base}/tracks/{strings}", json={"fader_db": 1.5, "mute": True})
+    alone = _clashes(base)
+    assert strings not in [t["track_id"] for t in alone["tracks"]]
+    assert next(t["kept"] for t in alone["tracks"] if t["track_id"] == voice) > 0.95
+
+
+def test_a_carve_is_measured_accepted_in_one_step_and_switched(base: str) -> None:
+    voice, strings, _ = _ids(base)
+    before = {t["track_id"]: t["kept"] for t in _clashes(base)["tracks"]}
+    proposal = _carve(base)
+    assert [m["track_id"] for m in proposal["moves"]] == [strings]
+    move = proposal["moves"][0]["move"]
+    assert move["links"] == ["carve"]
+    assert "makes room for" in move["note"]
+    assert proposal["gained"] > 0.8 * proposal["promised"] > 0.0
+    assert httpx.get(base).json()["undo_label"] != "carve"  # nothing was changed yet
+    body = {"label": "carve for the voice", "moves": proposal["moves"]}
+    for m in body["moves"]:
+        m["move"] = {k: v for k, v in m["move"].items() if k not in ("id", "octaves") and v is not None}
+    accepted = httpx.post(f"{base}/clashes/accept", json=body)
+    assert accepted.status_code == 201, accepted.text
+    assert accepted.json()["undo_label"] == "carve for the voice"
+    after = {t["track_id"]: t["kept"] for t in _clashes(base)["tracks"]}
+    promised = next(k for k in proposal["kept"] if k["track_id"] == voice)
+    assert before[voice] == pytest.approx(promised["before"], abs=2e-3)
+    assert after[voice] == pytest.approx(promised["after"], abs=5e-3)  # the mix is a little softer now
+    httpx.post(f"{base}/clashes/switch", json={"on": False})
+    assert [m["enabled"] for m in _moves(base, strings)] == [False]
+    off = {t["track_id"]: t["kept"] for t in _clashes(base)["tracks"]}
+    assert off[voice] == pytest.approx(before[voice], abs=1e-3)
+    httpx.post(f"{base}/undo")
+    assert [m["enabled"] for m in _moves(base, strings)] == [True]
+    httpx.post(f"{base}/undo")
+    assert _moves(base, strings) == []
+
+
+def test_right_of_way_can_be_swapped_and_shared(base: str) -> None:
+    voice, strings, _ = _ids(base)
+    assert [m["track_id"] for m in _carve(base, way="by")["moves"]] == [voice]
+    shared = _carve(base, way="share", max_cut_db=6.0)
+    assert sorted(m["track_id"] for m in shared["moves"]) == [voice, strings]
+    for m in shared["moves"]:
+        assert abs(m["move"]["range_db"] if m["move"]["mode"] == "dynamic" else m["move"]["gain_db"]) <= 3.05
+    assert _carve(base, keyed=False)["moves"][0]["move"]["mode"] == "static"
+    keyed = _carve(base, keyed=True)["moves"][0]["move"]
+    assert (keyed["mode"], keyed["key"]["source"]) == ("dynamic", voice)
+
+
+def test_freeing_a_track_keeps_to_its_limits(base: str) -> None:
+    voice, strings, bass = _ids(base)
+    body = {"track_id": voice, "max_cut_db": 3.0, "most_moves": 2}
+    freed = httpx.post(f"{base}/clashes/free", json=body, timeout=60).json()
+    assert 1 <= len(freed["moves"]) <= 2
+    assert {m["track_id"] for m in freed["moves"]} <= {strings, bass}
+    kept = next(k for k in freed["kept"] if k["track_id"] == voice)
+    assert kept["after"] > kept["before"]
+    spared = httpx.post(f"{base}/clashes/free", json={**body, "untouched": [strings, bass]}, timeout=60)
+    assert spared.status_code == 400
+    assert "Nothing within the limits" in spared.json()["detail"]
+
+
+def test_the_floor_is_accepted_in_one_step(base: str) -> None:
+    voice, strings, bass = _ids(base)
+    floor = httpx.get(f"{base}/floor", timeout=60).json()
+    rows = {t["track_id"]: t for t in floor["tracks"]}
+    assert rows[bass]["left_alone"] == "it lives in the low end"
+    assert rows[voice]["corner_in_mix_hz"] > 50.0
+    cuts = [
+        {
+            "track_id": i,
+            "frequency_hz": rows[i]["corner_in_mix_hz"],
+            "slope_db_per_octave": rows[i]["slope_db_per_octave"],
+        }
+        for i in (voice, strings)
+    ]
+    before = {t["track_id"]: t["in_mix"] for t in _clashes(base)["tracks"]}
+    assert httpx.post(f"{base}/floor", json={"cuts": cuts}).status_code == 201
+    after = {t["track_id"]: t["in_mix"] for t in _clashes(base)["tracks"]}
+    for track in (voice, strings, bass):
+        assert after[track] > 0.985 * before[track]
+    assert [m["shape"] for i in (voice, strings) for m in _moves(base, i)] == ["low_cut", "low_cut"]
+    httpx.post(f"{base}/undo")
+    assert [_moves(base, i) for i in (voice, strings)] == [[], []]
+
+
+def test_groups_and_their_static_moves_count(base: str) -> None:
+    voice, strings, _ = _ids(base)
+    before = {t["track_id"]: t for t in _clashes(base)["tracks"]}
+    group = httpx.post(f"{base}/groups", json={"name": "Band"}).json()
+    band = next(s["id"] for s in group["strips"] if s["name"] == "Band")
+    assert httpx.put(f"{base}/strips/{strings}/parent", json={"parent_id": band}).status_code == 200
+    httpx.post(
+        f"{base}/tracks/{band}/moves", json={"shape": "bell", "frequency_hz": 1_500.0, "q": 0.5, "gain_db": -12.0}
+    )
+    after = {t["track_id"]: t for t in _clashes(base)["tracks"]}
+    assert after[voice]["kept"] > before[voice]["kept"] + 0.03
+
+
+def test_what_a_client_asks_wrongly_is_said_and_costs_nothing(base: str) -> None:
+    voice, strings, bass = _ids(base)
+    good = {"covered": voice, "by": strings, "from_hz": 500.0, "to_hz": 2_000.0}
+    for bad, status in (
+        ({"covered": 999_999}, 400), ({"by": None}, 422), ({"from_hz": 0}, 400), ({"way": "both"}, 422),
+        ({"max_cut_db": 60}, 422), ({"covered": voice, "by": voice}, 400), ({"from_hz": 2_000.0, "to_hz": 500.0}, 400),
+    ):  # fmt: skip
+        answer = httpx.post(f"{base}/clashes/carve", json={**good, **bad}, timeout=60)
+        assert answer.status_code == status, (bad, answer.text)
+    assert httpx.post(f"{base}/clashes/accept", json={"moves": []}).status_code == 422
+    stranger = {"track_id": bass, "move": {"shape": "bell", "frequency_hz": 100.0, "gain_db": -1.0, "id": 3}}
+    assert httpx.post(f"{base}/clashes/accept", json={"moves": [stranger]}).status_code == 422
+    gone = {"track_id": 999_999, "move": {"shape": "bell", "frequency_hz": 100.0, "gain_db": -1.0}}
+    assert httpx.post(f"{base}/clashes/accept", json={"moves": [gone]}).status_code == 404
+    assert _clashes(base, from_s=5.0, to_s=5.0)["clashes"] == []
+    assert _clashes(base, from_s=900.0, to_s=901.0)["tracks"] != []

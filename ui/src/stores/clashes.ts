@@ -1,0 +1,236 @@
+/** Who covers whom in the song: the list, the chosen clash, its proposed carve, and how they are heard. */
+
+import { useQuery } from "@tanstack/vue-query";
+import { useDebounceFn } from "@vueuse/core";
+import { defineStore } from "pinia";
+import { computed, ref, shallowRef, watch } from "vue";
+import { type Clash, type Proposal, type Way, api, ask } from "../api/client";
+import { cache } from "../data/cache";
+import { clashesQuery, floorQuery } from "../data/queries";
+import { byTrack, columnsOf, idOf, isFolded, soundOf } from "../lib/clashes";
+import { complain } from "../lib/complain";
+import type { Move } from "../lib/moves";
+import { useLive } from "../live/session";
+import { useChanges } from "./changes";
+import { useProbe } from "./probe";
+import { useSong } from "./song";
+import { useView } from "./view";
+
+export type Tab = "clashes" | "free" | "floor";
+export type Heard = "carve" | "removed" | "range" | null;
+/** Stand for moves that are only heard; no saved move has such numbers. */
+const PROPOSED = 4_000_000_100;
+const SETTLED_MS = 350;
+const KNOB_MS = 250;
+
+export const useClashes = defineStore("clashes", () => {
+  const song = useSong();
+  const view = useView();
+  const live = useLive();
+  const probe = useProbe();
+  const changes = useChanges();
+
+  /** Whether somebody looks: nothing is computed before. */
+  const open = ref(false);
+  const tab = ref<Tab>("clashes");
+  const unfolded = ref(false);
+  /** The track that is looked at: columns and list show what it has to do with. */
+  const trackId = ref<number | null>(null);
+  const chosenId = ref<string | null>(null);
+  const way = ref<Way>("covered");
+  const mostDb = ref(4);
+  const keyed = ref<boolean | null>(null);
+  const freeId = ref<number | null>(null);
+  const mostMoves = ref(4);
+  const proposal = shallowRef<Proposal | null>(null);
+  /** Why there is no proposal. */
+  const refusal = ref("");
+  const searching = ref(false);
+  const heard = ref<Heard>(null);
+
+  // while something is dragged it is not computed again and again
+  const sound = ref("");
+  const settle = useDebounceFn(() => (sound.value = soundOf(song.song)), SETTLED_MS);
+  watch(() => soundOf(song.song), (now) => (sound.value ? void settle() : (sound.value = now)), { immediate: true });
+
+  const query = useQuery(computed(() => clashesQuery(song.id, view.passage, sound.value, open.value)), cache);
+  const found = computed(() => query.data.value ?? null);
+  const stale = computed(() => query.isFetching.value || sound.value !== soundOf(song.song));
+  const failed = computed(() => query.error.value?.message ?? "");
+  const floors = useQuery(computed(() => floorQuery(song.id, view.passage, sound.value, open.value && tab.value === "floor")), cache);
+
+  const all = computed<readonly Clash[]>(() => {
+    const list = found.value?.clashes ?? [];
+    return trackId.value === null ? list : list.filter((c) => c.covered === trackId.value || c.by === trackId.value);
+  });
+  const shown = computed(() => (unfolded.value ? all.value : all.value.filter((c) => !isFolded(c) || idOf(c) === chosenId.value)));
+  const folded = computed(() => all.value.length - all.value.filter((c) => !isFolded(c)).length);
+  const chosen = computed(() => found.value?.clashes.find((c) => idOf(c) === chosenId.value) ?? null);
+  const numberOf = (c: Clash) => shown.value.findIndex((x) => idOf(x) === idOf(c)) + 1;
+  const columns = computed(() => columnsOf(
+    song.tracks.map((t) => t.id).filter((id) => found.value?.tracks.some((t) => t.track_id === id)),
+    found.value?.clashes ?? [], chosen.value?.covered ?? trackId.value,
+  ));
+  const nameOf = (id: number) => song.tracks.find((t) => t.id === id)?.name ?? "a track that is gone";
+  const carves = computed(() => song.song?.strips.flatMap((s) => s.moves.filter((m) => m.links.includes("carve"))) ?? []);
+  const carvesOn = computed(() => carves.value.some((m) => m.enabled));
+
+  /** The one whose range is heard, and in whose favour a carve is made. */
+  const keeper = computed(() => {
+    if (tab.value === "free") return freeId.value;
+    const c = chosen.value;
+    return c && (way.value === "by" ? c.by : c.covered);
+  });
+
+  // --- hearing ---
+
+  function quiet(): void {
+    if (heard.value === "range") live.setProbe(null);
+    else if (heard.value !== null) {
+      if (heard.value === "removed") {
+        live.hearOnly([]);
+        live.setSignal("treated");
+      }
+      for (const id of previewed) live.previewMoves(id, null);
+      previewed = [];
+    }
+    heard.value = null;
+  }
+
+  let previewed: number[] = [];
+
+  function preview(made: Proposal): number[] {
+    const ids: number[] = [];
+    for (const [id, moves] of byTrack(made)) {
+      const own = song.tracks.find((t) => t.id === id)?.moves ?? [];
+      const added = moves.map((m, i) => ({ ...m, id: PROPOSED + i }));
+      live.previewMoves(id, [...own, ...added]);
+      ids.push(id);
+    }
+    return ids;
+  }
+
+  function play(): void {
+    if (!live.state.playing) void live.togglePlay();
+  }
+
+  /** Hear the proposed carve in the mix, what it removes, or the range alone; the same again: as it is. */
+  function hear(wanted: Exclude<Heard, null>, of: number | null = keeper.value): void {
+    const again = heard.value === wanted && (wanted !== "range" || live.state.focus === of);
+    quiet();
+    if (again) return;
+    const c = chosen.value;
+    if (wanted === "range") {
+      if (!c || of === null) return;
+      live.setFocus(of);
+      const octaves = Math.min(2, Math.log2(c.to_hz / c.from_hz));
+      live.setProbe({ frequency_hz: Math.sqrt(c.from_hz * c.to_hz), octaves, gain_db: 0, margin_db: probe.values.margin_db, mode: "alone" });
+    } else {
+      if (!proposal.value) return;
+      previewed = preview(proposal.value);
+      const first = previewed[0];
+      if (wanted === "removed" && first !== undefined) {
+        live.setFocus(first);
+        live.hearOnly((byTrack(proposal.value).get(first) ?? []).map((_, i) => PROPOSED + i));
+        live.setSignal("removed");
+      } else live.setScope("mix");
+    }
+    heard.value = wanted;
+    play();
+  }
+
+  // --- choosing ---
+
+  /** A phrase around its worst moment loops in the mix, at once. */
+  function choose(c: Clash): void {
+    quiet();
+    chosenId.value = idOf(c);
+    way.value = c.keeps === c.by ? "by" : "covered";
+    probe.moveLine(Math.sqrt(c.from_hz * c.to_hz));
+    const [from = 0, to = 0] = c.phrase;
+    live.setFocus(c.covered);
+    live.setScope("mix");
+    live.setPassage(from, to);
+    live.seek(from);
+    play();
+  }
+
+  function leave(): void {
+    quiet();
+    if (chosenId.value !== null) live.setPassage(view.passage?.from ?? null, view.passage?.to ?? null);
+    chosenId.value = null;
+    proposal.value = null;
+  }
+
+  function step(by: number): void {
+    const list = shown.value;
+    const i = list.findIndex((c) => idOf(c) === chosenId.value);
+    const next = list[i < 0 ? (by > 0 ? 0 : list.length - 1) : (i + by + list.length) % list.length];
+    if (next) choose(next);
+  }
+
+  const swap = () => (way.value = way.value === "covered" ? "by" : "covered");
+
+  // --- proposals ---
+
+  let asked: AbortController | null = null;
+
+  async function search(): Promise<void> {
+    const was = heard.value;
+    quiet();
+    asked?.abort();
+    proposal.value = null;
+    refusal.value = "";
+    const c = chosen.value;
+    const freeing = tab.value === "free";
+    if (freeing ? freeId.value === null : !c || tab.value === "floor") return;
+    const mine = (asked = new AbortController());
+    const { signal } = mine;
+    searching.value = true;
+    const path = { song_id: song.id };
+    const span = { from_s: view.passage?.from ?? null, to_s: view.passage?.to ?? null };
+    try {
+      const made = freeing || !c
+        ? await ask(api.POST("/api/songs/{song_id}/clashes/free", {
+            params: { path }, signal, body: { ...span, track_id: freeId.value ?? 0, max_cut_db: mostDb.value, most_moves: mostMoves.value, untouched: [] },
+          }))
+        : await ask(api.POST("/api/songs/{song_id}/clashes/carve", {
+            params: { path }, signal,
+            body: { ...span, covered: c.covered, by: c.by, from_hz: c.from_hz, to_hz: c.to_hz, way: way.value, max_cut_db: mostDb.value, keyed: keyed.value },
+          }));
+      if (signal.aborted) return;
+      proposal.value = made;
+      if (was === "carve" || was === "removed") hear(was);
+    } catch (problem) {
+      if (!signal.aborted) refusal.value = problem instanceof Error ? problem.message : String(problem);
+    } finally {
+      if (asked === mine) searching.value = false;
+    }
+  }
+
+  const soon = useDebounceFn(() => void search(), KNOB_MS);
+  watch([chosenId, way, keyed, mostDb, mostMoves, freeId, tab], () => open.value && void soon());
+
+  /** The proposed moves become moves of their tracks, in one step. */
+  async function accept(): Promise<void> {
+    const made = proposal.value;
+    if (!made) return;
+    const label = tab.value === "free" ? `free ${nameOf(freeId.value ?? 0)}` : `carve for ${nameOf(keeper.value ?? 0)}`;
+    quiet();
+    proposal.value = null;
+    if (!(await changes.acceptCarves(label, made.moves as { track_id: number; move: Move }[]))) void search();
+  }
+
+  const switchAll = () => carves.value.length > 0 && void changes.switchCarves(!carvesOn.value).catch(complain);
+
+  function close(): void {
+    leave();
+    open.value = false;
+  }
+
+  return {
+    open, tab, unfolded, trackId, chosenId, way, mostDb, keyed, freeId, mostMoves, proposal, refusal, searching, heard, found, stale, failed,
+    floors: floors.data, floorsPending: floors.isFetching, floorsFailed: computed(() => floors.error.value?.message ?? ""),
+    all, shown, folded, chosen, columns, keeper, carves, carvesOn, nameOf, numberOf, hear, quiet, choose, leave, step, swap, accept, switchAll, close,
+  };
+});
