@@ -8,6 +8,7 @@ from importlib import import_module
 
 PARTS = {
     "chain": "bench.chain",
+    "clash": "bench.clashing",
     "crowd": "bench.crowded",
     "find": "bench.finding",
     "import": "bench.importing",

@@ -135,6 +135,20 @@ def test_a_fader_makes_what_is_shown_old_until_it_is_computed_again(page: Page, 
     expect(head).not_to_have_text(before)
 
 
+def test_the_whole_song_is_looked_at_when_it_is_asked_for(page: Page, address: str, song: int) -> None:
+    _open(page)
+    page.get_by_role("button", name="passage", exact=True).click()
+    expect(page.get_by_text("The whole song was not looked at yet.")).to_be_visible()
+    page.get_by_role("button", name="Look at the whole song").click()
+    expect(page.get_by_role("list", name="Clashes").get_by_role("listitem").first).to_contain_text(
+        "Voice under Strings"
+    )
+    strings = state(address, song)["tracks"][1]["id"]
+    httpx.patch(f"{address}/api/songs/{song}/tracks/{strings}", json={"fader_db": -1.0})
+    expect(page.get_by_role("button", name="Look again")).to_be_visible()
+    expect(page.get_by_text("older than the song")).to_be_visible()
+
+
 @pytest.mark.parametrize("theme", ["day", "night"])
 def test_the_page_can_be_used_by_all(page: Page, song: int, theme: str) -> None:
     _open(page)

@@ -17,7 +17,7 @@ from mivlo.services.recordings.importing import song_sources
 from tests.conftest import song_state
 from tests.core.test_auditory import RATE
 from tests.core.test_clashes import _band, _covered_pair
-from tests.web.server import send_file
+from tests.web.server import send_file, wait_for_task
 
 Document = dict[str, Any]
 
@@ -191,6 +191,22 @@ def test_groups_and_their_static_moves_count(base: str) -> None:
     )
     after = {t["track_id"]: t for t in _clashes(base)["tracks"]}
     assert after[voice]["kept"] > before[voice]["kept"] + 0.03
+
+
+def test_the_whole_song_is_looked_at_as_long_work(base: str) -> None:
+    assert httpx.get(f"{base}/clashes/song").json() == {"fresh": False, "clashes": None}
+    address = base.split("/api/")[0]
+    task, again = (httpx.post(f"{base}/clashes/song").json() for _ in (1, 2))
+    for asked in (task, again):  # while it is under way there is one; a quick worker may have ended it
+        assert wait_for_task(address, asked["id"])["state"] == "done"
+    known = httpx.get(f"{base}/clashes/song").json()
+    assert known["fresh"] is True
+    assert known["clashes"] == _clashes(base)  # no passage is marked: the same stretch
+    httpx.patch(f"{base}/tracks/{_ids(base)[1]}", json={"fader_db": -6.0})
+    old = httpx.get(f"{base}/clashes/song").json()
+    assert (old["fresh"], old["clashes"]) == (False, known["clashes"])
+    httpx.post(f"{base}/undo")
+    assert httpx.get(f"{base}/clashes/song").json()["fresh"] is True
 
 
 def test_what_a_client_asks_wrongly_is_said_and_costs_nothing(base: str) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 from mivlo.audio.working import Cancelled
 from mivlo.core.errors import MivloError
 from mivlo.services.backup.saving import run_backup
+from mivlo.services.clashes.surveying import run_survey
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.looking import request_stale, run_analysis
 from mivlo.services.handover.exporting import run_export
@@ -27,6 +28,7 @@ _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
     "analyse": run_analysis,
     "backup": run_backup,
     "freeze": run_freezing,
+    "survey": run_survey,
 }
 
 

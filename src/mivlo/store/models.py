@@ -210,6 +210,17 @@ class LookRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 
+class SurveyRow(Base):
+    """Who covers whom in a whole song, as it was last computed: `key` names all that it depends on."""
+
+    __tablename__ = "surveys"
+
+    song_id: Mapped[int] = mapped_column(ForeignKey("songs.id", ondelete="CASCADE"), primary_key=True)
+    key: Mapped[str] = mapped_column(Text)
+    document: Mapped[Json] = mapped_column(JSONB)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
+
+
 class FindingRow(Base):
     """Something that stood out in a track, and what was decided of it.
 
@@ -288,7 +299,7 @@ class TaskRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
     __table_args__ = (
-        CheckConstraint("kind IN ('import','export','analyse','backup','freeze')", name="tasks_kind_known"),
+        CheckConstraint("kind IN ('import','export','analyse','backup','freeze','survey')", name="tasks_kind_known"),
         CheckConstraint("state IN ('waiting','running','done','failed','cancelled')", name="tasks_state_known"),
         CheckConstraint("progress BETWEEN 0 AND 1", name="tasks_progress_range"),
         Index(

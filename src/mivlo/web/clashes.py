@@ -108,6 +108,18 @@ def clashes(song_id: Id, from_s: Time = None, to_s: Time = None) -> Any:
     return surveying.song_clashes(song_id, from_s, to_s)
 
 
+@clashes_api.get("/clashes/song", response_model=surveying.WholeSong)
+def whole_song(song_id: Id) -> Any:
+    """The last survey of the whole song, and whether it is of the song as it is."""
+    return surveying.whole_song(song_id)
+
+
+@clashes_api.post("/clashes/song", response_model=s.TaskOut, status_code=202)
+def survey_song(song_id: Id) -> Any:
+    """Look at the whole song: long work, with progress; what it found is then told by the same path."""
+    return surveying.request_survey(song_id)
+
+
 def _proposal(made: carving.Proposal) -> dict[str, Any]:
     return {
         "moves": [{"track_id": track, "move": {**entry_document(entry), "id": 0}} for track, entry in made.entries],

@@ -22,6 +22,7 @@ export type Repeat = components["schemas"]["RepeatOut"];
 export type Edit = components["schemas"]["EditOut"];
 
 export type Strip = components["schemas"]["StripOut"];
+export type WholeSong = components["schemas"]["WholeSong"];
 export type Clashes = components["schemas"]["SongClashes"];
 /** Pairs are told as lists. */
 export type Clash = Omit<components["schemas"]["SongClash"], "moments" | "phrase"> & { moments: number[][]; phrase: number[] };

@@ -980,6 +980,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/clashes/song": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whole Song
+         * @description The last survey of the whole song, and whether it is of the song as it is.
+         */
+        get: operations["whole_song_api_songs__song_id__clashes_song_get"];
+        put?: never;
+        /**
+         * Survey Song
+         * @description Look at the whole song: long work, with progress; what it found is then told by the same path.
+         */
+        post: operations["survey_song_api_songs__song_id__clashes_song_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/clashes/carve": {
         parameters: {
             query?: never;
@@ -3213,6 +3237,15 @@ export interface components {
          * @enum {string}
          */
         Way: "covered" | "by" | "share";
+        /**
+         * WholeSong
+         * @description The last survey of a whole song, if there is one. fresh : whether it is of the song as it is.
+         */
+        WholeSong: {
+            /** Fresh */
+            fresh: boolean;
+            clashes: components["schemas"]["SongClashes"] | null;
+        };
     };
     responses: never;
     parameters: never;
@@ -5113,6 +5146,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SongClashes"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    whole_song_api_songs__song_id__clashes_song_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeSong"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    survey_song_api_songs__song_id__clashes_song_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskOut"];
                 };
             };
             /** @description Validation Error */

@@ -9,6 +9,7 @@ export const names = {
   song: (id: number) => ["song", id] as const,
   tasks: (id: number) => ["song", id, "tasks"] as const,
   findings: (id: number, track?: number) => ["song", id, "findings", ...(track === undefined ? [] : [track])] as const,
+  survey: (id: number) => ["song", id, "survey"] as const,
   repeats: (id: number) => ["song", id, "repeats"] as const,
 };
 
@@ -137,6 +138,15 @@ export const clashesQuery = (id: number, passage: Passage, sound: string, wanted
     placeholderData: untilNew(id, 1),
     staleTime: Infinity,
     gcTime: 300_000,
+  });
+
+/** The last survey of the whole song. `sound` names what it may be out of date by. */
+export const wholeSongQuery = (id: number, sound: string, wanted: boolean) =>
+  queryOptions({
+    queryKey: [...names.survey(id), sound],
+    queryFn: ({ signal }) => ask(api.GET("/api/songs/{song_id}/clashes/song", { params: { path: { song_id: id } }, signal })),
+    enabled: id > 0 && wanted,
+    placeholderData: untilNew(id, 1),
   });
 
 export const floorQuery = (id: number, passage: Passage, sound: string, wanted: boolean) =>

@@ -36,8 +36,9 @@ export const percent = (share: number) => `${(100 * share).toFixed(share < 0.099
 
 /** "1.9–3.5 kHz", "79–120 Hz" */
 export function rangeWords(from: number, to: number): string {
+  const whole = (hz: number) => (hz < 100 ? `${Math.round(hz)}` : writeHz(hz));
   const k = (hz: number) => (hz / 1000).toFixed(hz < 9950 ? 1 : 0);
-  return to >= 1000 && from >= 400 ? `${k(from)}–${k(to)} kHz` : `${writeHz(Math.round(from))}–${writeHz(Math.round(to))} Hz`;
+  return to >= 1000 && from >= 400 ? `${k(from)}–${k(to)} kHz` : `${whole(from)}–${whole(to)} Hz`;
 }
 
 /** "bell 2 550 Hz, 0.9 oct, −4.0 dB while Narrator sounds" */

@@ -6,7 +6,7 @@ import { defineStore } from "pinia";
 import { computed, ref, shallowRef, watch } from "vue";
 import { type Clash, type Proposal, type Way, api, ask } from "../api/client";
 import { cache } from "../data/cache";
-import { clashesQuery, floorQuery } from "../data/queries";
+import { clashesQuery, floorQuery, wholeSongQuery } from "../data/queries";
 import { byTrack, columnsOf, idOf, isFolded, soundOf } from "../lib/clashes";
 import { complain } from "../lib/complain";
 import type { Move } from "../lib/moves";
@@ -14,6 +14,7 @@ import { useLive } from "../live/session";
 import { useChanges } from "./changes";
 import { useProbe } from "./probe";
 import { useSong } from "./song";
+import { useTasks } from "./tasks";
 import { useView } from "./view";
 
 export type Tab = "clashes" | "free" | "floor";
@@ -22,6 +23,7 @@ export type Heard = "carve" | "removed" | "range" | null;
 const PROPOSED = 4_000_000_100;
 const SETTLED_MS = 350;
 const KNOB_MS = 250;
+const AROUND_S = 8;
 
 export const useClashes = defineStore("clashes", () => {
   const song = useSong();
@@ -29,7 +31,10 @@ export const useClashes = defineStore("clashes", () => {
   const live = useLive();
   const probe = useProbe();
   const changes = useChanges();
+  const tasks = useTasks();
 
+  /** The whole song, as it was last looked at; else the passage, which is computed at once. */
+  const whole = ref(false);
   /** Whether somebody looks: nothing is computed before. */
   const open = ref(false);
   const tab = ref<Tab>("clashes");
@@ -54,9 +59,12 @@ export const useClashes = defineStore("clashes", () => {
   watch(() => soundOf(song.song), (now) => (sound.value ? void settle() : (sound.value = now)), { immediate: true });
 
   const query = useQuery(computed(() => clashesQuery(song.id, view.passage, sound.value, open.value)), cache);
-  const found = computed(() => query.data.value ?? null);
-  const stale = computed(() => query.isFetching.value || sound.value !== soundOf(song.song));
-  const failed = computed(() => query.error.value?.message ?? "");
+  const known = useQuery(computed(() => wholeSongQuery(song.id, sound.value, open.value && whole.value)), cache);
+  const found = computed(() => (whole.value ? known.data.value?.clashes : query.data.value) ?? null);
+  const stale = computed(() => sound.value !== soundOf(song.song) || (whole.value ? !known.data.value?.fresh : query.isFetching.value));
+  const failed = computed(() => (whole.value ? known : query).error.value?.message ?? "");
+  /** The task that looks at the whole song. */
+  const surveying = computed(() => tasks.open.find((t) => t.kind === "survey") ?? null);
   const floors = useQuery(computed(() => floorQuery(song.id, view.passage, sound.value, open.value && tab.value === "floor")), cache);
 
   const all = computed<readonly Clash[]>(() => {
@@ -173,6 +181,27 @@ export const useClashes = defineStore("clashes", () => {
 
   // --- proposals ---
 
+  /** Where a proposal is tried: the passage, or around the worst moment of the whole song. */
+  function spanOf(c: Clash | null): { from_s: number | null; to_s: number | null } {
+    if (!whole.value || !c) return { from_s: view.passage?.from ?? null, to_s: view.passage?.to ?? null };
+    const [from = 0, to = 0] = c.phrase;
+    return { from_s: Math.max(0, (from + to) / 2 - AROUND_S), to_s: Math.min(song.duration, (from + to) / 2 + AROUND_S) };
+  }
+
+  async function lookAtAll(): Promise<void> {
+    try {
+      await ask(api.POST("/api/songs/{song_id}/clashes/song", { params: { path: { song_id: song.id } } }));
+      await tasks.refresh();
+    } catch (problem) {
+      complain(problem);
+    }
+  }
+
+  function turnWhole(): void {
+    leave();
+    whole.value = !whole.value;
+  }
+
   let asked: AbortController | null = null;
 
   async function search(): Promise<void> {
@@ -188,7 +217,7 @@ export const useClashes = defineStore("clashes", () => {
     const { signal } = mine;
     searching.value = true;
     const path = { song_id: song.id };
-    const span = { from_s: view.passage?.from ?? null, to_s: view.passage?.to ?? null };
+    const span = spanOf(freeing ? null : c);
     try {
       const made = freeing || !c
         ? await ask(api.POST("/api/songs/{song_id}/clashes/free", {
@@ -229,7 +258,7 @@ export const useClashes = defineStore("clashes", () => {
   }
 
   return {
-    open, tab, unfolded, trackId, chosenId, way, mostDb, keyed, freeId, mostMoves, proposal, refusal, searching, heard, found, stale, failed,
+    open, whole, surveying, lookAtAll, turnWhole, tab, unfolded, trackId, chosenId, way, mostDb, keyed, freeId, mostMoves, proposal, refusal, searching, heard, found, stale, failed,
     floors: floors.data, floorsPending: floors.isFetching, floorsFailed: computed(() => floors.error.value?.message ?? ""),
     all, shown, folded, chosen, columns, keeper, carves, carvesOn, nameOf, numberOf, hear, quiet, choose, leave, step, swap, accept, switchAll, close,
   };

@@ -14,6 +14,7 @@ import { keyOf, useKeys } from "../lib/keys";
 import { writeTime } from "../lib/notes";
 import { type Tab, useClashes } from "../stores/clashes";
 import { useSong } from "../stores/song";
+import { useTasks } from "../stores/tasks";
 import { useView } from "../stores/view";
 
 const HEADS = 36;
@@ -23,6 +24,7 @@ const TABS: readonly { value: Tab; label: string }[] = [
 const clashes = useClashes();
 const song = useSong();
 const view = useView();
+const tasks = useTasks();
 const panels = ref<HTMLElement | null>(null);
 const { height } = useElementSize(panels);
 
@@ -45,6 +47,7 @@ useKeys({
   "finding.removed": () => clashes.hear("removed"),
   "finding.accept": () => void clashes.accept(),
   "finding.leave": clashes.leave,
+  "view.whole": clashes.turnWhole,
   "view.all": view.showAll,
 });
 </script>
@@ -54,10 +57,16 @@ useKeys({
     <section class="middle">
       <div class="title">
         <h1>Who covers whom</h1>
+        <button type="button" class="plain small" :aria-pressed="clashes.whole" :title="KEYMAP['view.whole'].says" @click="clashes.turnWhole()">{{ clashes.whole ? "whole song" : "passage" }}</button>
         <span v-if="clashes.found" class="soft" role="status">
           {{ writeTime(clashes.found.from_s) }} to {{ writeTime(clashes.found.to_s) }} · heard as if the mix ({{ clashes.found.mix_lufs.toFixed(1) }} LUFS) played at
-          {{ clashes.found.level_db_spl }} dB SPL<template v-if="clashes.stale"> · older than the song, computing …</template>
+          {{ clashes.found.level_db_spl }} dB SPL<template v-if="clashes.stale"> · older than the song{{ clashes.whole ? "" : ", computing …" }}</template>
         </span>
+        <template v-if="clashes.whole && clashes.stale">
+          <span v-if="clashes.surveying" class="soft" role="status">looking {{ Math.round(100 * clashes.surveying.progress) }} %</span>
+          <button v-if="clashes.surveying" type="button" class="plain small" @click="tasks.cancel(clashes.surveying.id)">Cancel</button>
+          <button v-else type="button" class="plain small" @click="clashes.lookAtAll()">{{ clashes.found ? "Look again" : "Look at the whole song" }}</button>
+        </template>
         <button
           v-if="clashes.carves.length" type="button" class="plain small all" :aria-pressed="clashes.carvesOn" :title="KEYMAP['clash.all'].says" @click="clashes.switchAll()"
         >

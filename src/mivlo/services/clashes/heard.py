@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from threading import Lock
@@ -68,13 +68,23 @@ class HeardSong:
     mix_lufs: float
 
     @classmethod
-    def of(cls, song: SongState, first: int, last: int) -> HeardSong:
-        """All tracks that reach the mix, with their moves, faders and pans, and the static moves of groups and mix."""
+    def of(cls, song: SongState, first: int, last: int, progress: Callable[[float], None] | None = None) -> HeardSong:
+        """All tracks that reach the mix, with their moves, faders and pans, and the static moves of groups and mix.
+
+        `progress` is told the share that is done, and may raise to give up.
+        """
         song = song.exported()
-        audible = song.plan.audible(solos=False)
-        tracks = tuple(t.id for t in song.tracks if t.id in audible and t.audio_sha256)
-        with _one_at_a_time, ThreadPoolExecutor(2) as pool:
-            powers = list(pool.map(lambda i: placed_power(song, i, first, last), tracks))
+        tracks = audible_tracks(song)
+        powers: list[Singles] = []
+        pool = ThreadPoolExecutor(2)
+        try:
+            with _one_at_a_time:
+                for power in pool.map(lambda i: placed_power(song, i, first, last), tracks):
+                    powers.append(power)
+                    if progress is not None:
+                        progress(len(powers) / len(tracks))
+        finally:
+            pool.shutdown(cancel_futures=True)
         frame_s = frame_length(song.sample_rate) / song.sample_rate
         lufs = mix_loudness(powers, frame_s)
         if len(tracks) > MOST_TRACKS:
@@ -108,6 +118,12 @@ class HeardSong:
         return replace(self, song=song, scene=replace(self.scene, power=power))
 
 
+def audible_tracks(song: SongState) -> tuple[int, ...]:
+    """The tracks that reach the mix."""
+    audible = song.plan.audible(solos=False)
+    return tuple(t.id for t in song.tracks if t.id in audible and t.audio_sha256)
+
+
 def mix_loudness(powers: Sequence[Singles], frame_s: float) -> float:
     """Gated loudness in LUFS (ITU-R BS.1770-5) of sounds whose powers (ears, frames, COMPONENTS) add up."""
     if not powers or not powers[0].shape[1]:
@@ -128,7 +144,8 @@ def placed_power(song: SongState, track_id: int, first: int, last: int) -> Singl
     if power is None:
         sound = sound_of(song, plan, (track_id, Tap.BEHIND), first, last)
         power = components(sound, sample_rate=song.sample_rate)
-        _known.put(name, power)
+        if power.nbytes < LARGEST_KNOWN / 10:
+            _known.put(name, power)
     gains = np.ones(2)
     curve = np.zeros(len(COMPONENT_HZ))
     for strip_id in (track_id, *plan.above(track_id)):

@@ -2,19 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import hashlib
+import json
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
+from pydantic import TypeAdapter
+from sqlalchemy import select
 
-from mivlo.core.auditory import BAND_HZ
+from mivlo.core.auditory import BAND_HZ, COMPONENTS
+from mivlo.core.auditory.components import FRAME_S
 from mivlo.core.clashes import SMALL_ROOM_DB, Clash, by_importance, right_of_way, survey
 from mivlo.core.clashes.way import LOWS_BELOW_HZ
+from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
-from mivlo.services.clashes.heard import HeardSong
+from mivlo.services.clashes.heard import MOST_TRACKS, HeardSong, audible_tracks
 from mivlo.services.making.hearing import span_of
-from mivlo.services.song.state import read_song
-from mivlo.store.database import session
+from mivlo.services.song.edits import lock_song
+from mivlo.services.song.state import SongState, read_song
+from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.store.database import session, tell
+from mivlo.store.models import SurveyRow, TaskRow
 
 PHRASE_S = 6.0
 """How long a phrase is looped to hear a clash by."""
@@ -72,6 +82,9 @@ class SongClashes:
     clashes: list[SongClash]
 
 
+_known_survey: TypeAdapter[SongClashes] = TypeAdapter(SongClashes)
+METHOD = 1
+"""Raised when the same song would be judged otherwise."""
 LEAST_IMPORTANT = 4
 LEAST_LOST = 0.01
 """In a song many tracks share what one loses."""
@@ -81,9 +94,14 @@ def song_clashes(song_id: int, from_s: float | None = None, to_s: float | None =
     """Over the passage, or between two times; at most a minute from the start."""
     with session() as open_session:
         song = read_song(open_session, song_id)
-    first, last = span_of(song, from_s, to_s)
-    heard = HeardSong.of(song, first, last)
-    surveyed = survey(heard.scene, least=LEAST_LOST)
+    return _surveyed(song, *span_of(song, from_s, to_s))
+
+
+def _surveyed(
+    song: SongState, first: int, last: int, progress: Callable[[float], None] = lambda share: None
+) -> SongClashes:
+    heard = HeardSong.of(song, first, last, progress=lambda share: progress(0.6 * share))
+    surveyed = survey(heard.scene, least=LEAST_LOST, progress=lambda share: progress(0.6 + 0.4 * share))
     start_s, end_s = first / song.sample_rate, last / song.sample_rate
     level = 10.0 * np.log10(np.maximum(heard.scene.excitation.max(axis=1).mean(axis=1, dtype=np.float64), 1e-12))
     tracks = [
@@ -111,6 +129,72 @@ def song_clashes(song_id: int, from_s: float | None = None, to_s: float | None =
         tracks=tracks,
         clashes=[_song_clash(heard, c, roles, lows, start_s, end_s) for c in minded],
     )
+
+
+# --- the whole song: long work --------------------------------------------------------------------
+
+LARGEST_SCENE = 600_000_000
+"""Bytes of spectra that a survey may take."""
+
+
+@dataclass(frozen=True, slots=True)
+class WholeSong:
+    """The last survey of a whole song, if there is one. fresh : whether it is of the song as it is."""
+
+    fresh: bool
+    clashes: SongClashes | None
+
+
+def survey_key(song: SongState) -> str:
+    """Names all that a survey of a song depends on."""
+    plan = song.exported().plan
+    facts = [METHOD, plan.sound(plan.mix), [(i, str(song.track(i).role)) for i in audible_tracks(song)]]
+    return hashlib.sha256(json.dumps(facts, default=str).encode()).hexdigest()
+
+
+def whole_song(song_id: int) -> WholeSong:
+    """What is known of the whole song."""
+    with session() as open_session:
+        song = read_song(open_session, song_id)
+        row = open_session.get(SurveyRow, song_id)
+        if row is None:
+            return WholeSong(False, None)
+        return WholeSong(row.key == survey_key(song), _known_survey.validate_python(row.document))
+
+
+def request_survey(song_id: int) -> TaskRow:
+    """A task that looks at the whole song; the one that is under way already, if there is one.
+
+    Raises
+    ------
+    MivloError : it is too long for so many tracks.
+    """
+    with session() as open_session:
+        lock_song(open_session, song_id)
+        song = read_song(open_session, song_id)
+        count = min(MOST_TRACKS, len(audible_tracks(song)))
+        seconds = LARGEST_SCENE / max(1, count) / (2 * COMPONENTS * 4 / FRAME_S)
+        if song.duration_s > seconds:
+            raise MivloError(
+                f"With {count} tracks at most {seconds / 60:.0f} minutes can be looked at. Mark a passage."
+            )
+        running = select(TaskRow).where(
+            TaskRow.song_id == song_id, TaskRow.kind == "survey", TaskRow.state.in_(OPEN_STATES)
+        )
+        under_way = open_session.scalars(running).first()
+        return under_way or create_task(open_session, song_id, "survey", "who covers whom", {})
+
+
+def run_survey(task_id: int) -> dict[str, Any]:
+    """Do the task and keep what was found. Can be run twice without harm."""
+    with session() as open_session:
+        song = read_song(open_session, get_task(open_session, task_id).song_id)
+    key = survey_key(song)
+    found = _surveyed(song, 0, song.frames, TaskProgress(task_id))
+    with session() as open_session:
+        open_session.merge(SurveyRow(song_id=song.id, key=key, document=asdict(found)))
+        tell(open_session, song.id, "survey")
+    return {"clashes": len(found.clashes)}
 
 
 def _ranked(clashes: Sequence[Clash], roles: Sequence[Role]) -> list[Clash]:

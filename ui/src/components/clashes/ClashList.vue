@@ -15,8 +15,8 @@ watch(() => clashes.chosenId, async () => {
 
 <template>
   <p v-if="clashes.failed" class="none">{{ clashes.failed }}</p>
-  <p v-else-if="!clashes.found" class="soft none">Listening to the passage …</p>
-  <p v-else-if="!clashes.all.length" class="soft none">No track hides another in this passage.</p>
+  <p v-else-if="!clashes.found" class="soft none">{{ clashes.whole ? "The whole song was not looked at yet." : "Listening to the passage …" }}</p>
+  <p v-else-if="!clashes.all.length" class="soft none">No track hides another here.</p>
   <ul ref="list" aria-label="Clashes">
     <li v-for="c in clashes.shown" :key="idOf(c)" :class="{ chosen: idOf(c) === clashes.chosenId }">
       <button type="button" :aria-current="idOf(c) === clashes.chosenId" @click="clashes.choose(c)">
