@@ -98,6 +98,23 @@ def _listening(page: Page, base: str, named: dict[str, int]) -> None:
     httpx.post(f"{base}/undo").raise_for_status()
 
 
+def _clashes(page: Page) -> None:
+    """Who covers whom, with the first clash chosen and heard; then the floor."""
+    page.goto(f"{ADDRESS}/clashes")
+    page.wait_for_selector("[aria-label=Clashes] li", timeout=30_000)
+    page.keyboard.press(".")
+    page.get_by_role("button", name="With it").click(timeout=30_000)
+    page.wait_for_timeout(1_500)
+    _shot(page, "clashes")
+    page.get_by_role("tab", name="Floor").click()
+    page.get_by_text("Sum of the lows").wait_for(timeout=60_000)
+    page.get_by_role("button", name="Night").click()
+    page.wait_for_timeout(500)
+    _shot(page, "clashes-floor")
+    page.get_by_role("button", name="Night").click()
+    page.get_by_role("button", name="Pause").click()
+
+
 def _away(page: Page) -> None:
     """What is said while nothing can be saved; the change that waits is made afterwards, and taken back."""
     page.context.set_offline(True)
@@ -137,6 +154,7 @@ def main() -> None:
         _bench(page, song, track)
         _finding(page, named["Trumpet"])
         _listening(page, base, named)
+        _clashes(page)
         page.get_by_role("button", name="Night").click()
         page.goto(f"{ADDRESS}/bench/{track}")
         page.wait_for_timeout(2_500)

@@ -24,6 +24,7 @@ const PROPOSED = 4_000_000_100;
 const SETTLED_MS = 350;
 const KNOB_MS = 250;
 const AROUND_S = 8;
+const ALWAYS_SHOWN = 5;
 
 export const useClashes = defineStore("clashes", () => {
   const song = useSong();
@@ -71,8 +72,10 @@ export const useClashes = defineStore("clashes", () => {
     const list = found.value?.clashes ?? [];
     return trackId.value === null ? list : list.filter((c) => c.covered === trackId.value || c.by === trackId.value);
   });
-  const shown = computed(() => (unfolded.value ? all.value : all.value.filter((c) => !isFolded(c) || idOf(c) === chosenId.value)));
-  const folded = computed(() => all.value.length - all.value.filter((c) => !isFolded(c)).length);
+  /** Where many tracks share what one loses, each takes little: the first ones stay in sight all the same. */
+  const small = (c: Clash, i: number) => isFolded(c) && i >= ALWAYS_SHOWN;
+  const shown = computed(() => (unfolded.value ? all.value : all.value.filter((c, i) => !small(c, i) || idOf(c) === chosenId.value)));
+  const folded = computed(() => all.value.filter(small).length);
   const chosen = computed(() => found.value?.clashes.find((c) => idOf(c) === chosenId.value) ?? null);
   const numberOf = (c: Clash) => shown.value.findIndex((x) => idOf(x) === idOf(c)) + 1;
   const columns = computed(() => columnsOf(

@@ -28,7 +28,7 @@ watch(() => clashes.chosenId, async () => {
     </li>
   </ul>
   <button v-if="clashes.folded" type="button" class="plain small fold" :aria-pressed="clashes.unfolded" @click="clashes.unfolded = !clashes.unfolded">
-    {{ clashes.folded }} that lose under 5 %
+    {{ clashes.folded }} more that lose under 5 %
   </button>
 </template>
 
