@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +14,9 @@ import soundfile
 
 from mivlo.core.auditory import components, frame_length
 from mivlo.core.clashes import Scene, survey
+from mivlo.core.errors import MivloError
 from mivlo.core.graph import Tap, TreatedSound
+from mivlo.services.clashes.heard import Turns
 from mivlo.services.recordings.importing import song_sources
 from tests.conftest import song_state
 from tests.core.test_auditory import RATE
@@ -151,6 +155,10 @@ def test_freeing_a_track_keeps_to_its_limits(base: str) -> None:
     assert {m["track_id"] for m in freed["moves"]} <= {strings, bass}
     kept = next(k for k in freed["kept"] if k["track_id"] == voice)
     assert kept["after"] > kept["before"]
+    gains = [gained for gained, _ in freed["steps"]]
+    assert len(gains) >= len(freed["moves"])
+    assert gains == sorted(gains)
+    assert gains[len(freed["moves"]) - 1] == pytest.approx(freed["promised"], abs=1e-3)
     spared = httpx.post(f"{base}/clashes/free", json={**body, "untouched": [strings, bass]}, timeout=60)
     assert spared.status_code == 400
     assert "Nothing within the limits" in spared.json()["detail"]
@@ -225,3 +233,25 @@ def test_what_a_client_asks_wrongly_is_said_and_costs_nothing(base: str) -> None
     assert httpx.post(f"{base}/clashes/accept", json={"moves": [gone]}).status_code == 404
     assert _clashes(base, from_s=5.0, to_s=5.0)["clashes"] == []
     assert _clashes(base, from_s=900.0, to_s=901.0)["tracks"] != []
+
+
+def test_only_so_many_may_wait_to_compare() -> None:
+    """Who asks without end is refused with a sentence, and holds none of the threads that serve the others."""
+    turns = Turns(2)
+    with turns:
+        waiting = [threading.Thread(target=_take, args=(turns,)) for _ in range(1)]
+        for thread in waiting:
+            thread.start()
+        time.sleep(0.1)
+        with pytest.raises(MivloError, match="busy"), turns:
+            pass
+    for thread in waiting:
+        thread.join(5)
+        assert not thread.is_alive()
+    with turns:
+        pass
+
+
+def _take(turns: Turns) -> None:
+    with turns:
+        pass

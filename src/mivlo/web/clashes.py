@@ -76,6 +76,7 @@ class ProposalOut(s.Out):
     promised: float
     lost_sones: float
     lost_lu: float
+    steps: list[tuple[float, float]]
 
 
 class AcceptedMove(s.In):
@@ -128,6 +129,7 @@ def _proposal(made: carving.Proposal) -> dict[str, Any]:
         "promised": made.promised,
         "lost_sones": made.lost_sones,
         "lost_lu": made.lost_lu,
+        "steps": made.steps,
     }
 
 

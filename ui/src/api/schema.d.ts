@@ -2478,6 +2478,11 @@ export interface components {
             lost_sones: number;
             /** Lost Lu */
             lost_lu: number;
+            /** Steps */
+            steps: [
+                number,
+                number
+            ][];
         };
         /** RepeatOut */
         RepeatOut: {

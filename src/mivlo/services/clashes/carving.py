@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
+import numpy as np
 from sqlalchemy.orm import Session
 
 from mivlo.core.auditory import BAND_HZ
@@ -14,7 +15,7 @@ from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.loudness import gated_loudness
 from mivlo.core.moves import Entry, Treatment
 from mivlo.services.clashes.files import listening_to
-from mivlo.services.clashes.heard import HeardSong
+from mivlo.services.clashes.heard import HeardSong, comparing
 from mivlo.services.clashes.surveying import LEAST_LOST
 from mivlo.services.making.hearing import span_of
 from mivlo.services.song.edits import change_song, lock_song
@@ -26,6 +27,8 @@ from mivlo.store.database import session
 
 WORTH_IN_A_SONG, LEAST_IN_A_SONG, MOST_LU_IN_A_SONG = 0.015, 0.0005, 2.0
 """Where many tracks cover one, a cut on one of them frees less; what it costs is said beside."""
+MOST_STEPS = 8
+"""So many moves are tried to say what more would buy."""
 LINK = "carve"
 """All carves of a song share it: they are switched together."""
 
@@ -44,7 +47,7 @@ class Proposal:
 
     entries : by the track. kept : of each track what is left of it among all, before and after. gained, promised :
     sones that those regain that keep their place, measured and predicted. lost_sones, lost_lu : what the others give
-    up.
+    up. steps : of freeing a track, what one move, two, ... would gain and take, predicted: also those beyond the limit.
     """
 
     entries: list[tuple[int, Entry]]
@@ -53,6 +56,7 @@ class Proposal:
     promised: float
     lost_sones: float
     lost_lu: float
+    steps: list[tuple[float, float]] = field(default_factory=list)
 
 
 def free_track(
@@ -72,7 +76,11 @@ def free_track(
     """
     with session() as open_session:
         song = read_song(open_session, song_id)
-    heard = HeardSong.of(song, *span_of(song, from_s, to_s))
+    with comparing:
+        return _freed(HeardSong.of(song, *span_of(song, from_s, to_s)), track_id, limits, untouched)
+
+
+def _freed(heard: HeardSong, track_id: int, limits: Limits, untouched: Sequence[int]) -> Proposal:
     keeper = heard.number(track_id)
     if keeper is None:
         raise MivloError("This track does not sound here. Choose a passage in which it plays.")
@@ -80,13 +88,15 @@ def free_track(
     clashes = survey(heard.scene, least=LEAST_LOST).clashes
     allowed = replace(limits, untouched=numbers, worth_sones=WORTH_IN_A_SONG, most_lu=MOST_LU_IN_A_SONG)
     carves = free(
-        heard.scene, keeper, clashes, lambda: heard.key(track_id), sample_rate=song.sample_rate, limits=allowed,
-        worth=LEAST_LOST,
+        heard.scene, keeper, clashes, lambda: heard.key(track_id), sample_rate=heard.song.sample_rate,
+        limits=replace(allowed, most_moves=MOST_STEPS), worth=LEAST_LOST,
     )  # fmt: skip
     if not carves:
         raise MivloError("Nothing within the limits frees more than it takes. A fader, or another part, helps more.")
-    made = [(heard.tracks[c.on], _entry(heard, c, track_id, ""), c.effect) for c in carves]
-    return _measured(heard, made, [track_id])
+    made = [(heard.tracks[c.on], _entry(heard, c, track_id, ""), c.effect) for c in carves[: limits.most_moves]]
+    gains, losses = (np.cumsum([getattr(c.effect, n) for c in carves]) for n in ("gained_sones", "lost_sones"))
+    steps = [(round(float(a), 4), round(float(b), 4)) for a, b in zip(gains, losses, strict=True)]
+    return replace(_measured(heard, made, [track_id]), steps=steps)
 
 
 def propose(
@@ -116,10 +126,24 @@ def propose(
         raise InvalidValue("to_hz", to_hz, f"it must lie above from_hz, which is {from_hz:g}")
     with session() as open_session:
         song = read_song(open_session, song_id)
-    heard = HeardSong.of(song, *span_of(song, from_s, to_s))
+    with comparing:
+        return _proposed(
+            HeardSong.of(song, *span_of(song, from_s, to_s)), covered, by, (from_hz, to_hz), way, most_db, keyed
+        )
+
+
+def _proposed(
+    heard: HeardSong,
+    covered: int,
+    by: int,
+    range_hz: tuple[float, float],
+    way: Way,
+    most_db: float,
+    keyed: bool | None,
+) -> Proposal:
     pairs = {Way.COVERED: [(covered, by)], Way.BY: [(by, covered)], Way.SHARE: [(covered, by), (by, covered)]}[way]
     deep = most_db / len(pairs)
-    found = [(on, *_carve(heard, keep, on, (from_hz, to_hz), deep, keyed)) for keep, on in pairs]
+    found = [(on, *_carve(heard, keep, on, range_hz, deep, keyed)) for keep, on in pairs]
     carves = [(on, entry, effect) for on, entry, effect in found if entry is not None and effect is not None]
     if not carves:
         raise MivloError("No cut within the limit frees more than it takes. A fader, or another part, would help more.")

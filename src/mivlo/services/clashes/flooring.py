@@ -12,7 +12,7 @@ from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.moves.static import Slope
 from mivlo.core.roles import Role
 from mivlo.services.clashes.carving import accept
-from mivlo.services.clashes.heard import HeardSong
+from mivlo.services.clashes.heard import HeardSong, comparing
 from mivlo.services.making.hearing import span_of
 from mivlo.services.song.state import read_song
 from mivlo.store.database import session
@@ -48,10 +48,11 @@ def song_floor(song_id: int, from_s: float | None = None, to_s: float | None = N
     """Over the passage, or between two times; at most a minute from the start."""
     with session() as open_session:
         song = read_song(open_session, song_id)
-    heard = HeardSong.of(song, *span_of(song, from_s, to_s))
-    pairs = same_sources([low_end(heard.sound(i), sample_rate=song.sample_rate) for i in heard.tracks])
-    lives = [song.track(i).role in LIVE_DOWN_THERE for i in heard.tracks]
-    floors = find_floors(heard.scene, same_source=pairs, lives_there=lives)
+    with comparing:
+        heard = HeardSong.of(song, *span_of(song, from_s, to_s))
+        pairs = same_sources([low_end(heard.sound(i), sample_rate=song.sample_rate) for i in heard.tracks])
+        lives = [song.track(i).role in LIVE_DOWN_THERE for i in heard.tracks]
+        floors = find_floors(heard.scene, same_source=pairs, lives_there=lives)
     tracks = [
         TrackFloor(
             track_id=track_id,

@@ -6,13 +6,14 @@ from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from threading import Lock
+from threading import BoundedSemaphore, Lock
 
 import numpy as np
 
 from mivlo.core.auditory import COMPONENT_HZ, components, frame_length
 from mivlo.core.clashes import SMALL_ROOM_DB, Scene
 from mivlo.core.clashes.carving import K_WEIGHTS
+from mivlo.core.errors import MivloError
 from mivlo.core.graph import StripKind, Tap
 from mivlo.core.loudness import SILENCE_LUFS, gate
 from mivlo.core.moves import Channels, StaticMove, Treatment, treatment_db
@@ -47,7 +48,25 @@ class _Known:
 
 
 _known = _Known()
-_one_at_a_time = Lock()
+
+
+class Turns:
+    """Comparing all tracks takes both cores: one at a time, and only so many wait, so that nobody holds all threads."""
+
+    def __init__(self, most: int) -> None:
+        self._places, self._turn = BoundedSemaphore(most), Lock()
+
+    def __enter__(self) -> None:
+        if not self._places.acquire(blocking=False):
+            raise MivloError("Mivlo is still busy with what was asked before. Try again in a moment.")
+        self._turn.acquire()
+
+    def __exit__(self, *how: object) -> None:
+        self._turn.release()
+        self._places.release()
+
+
+comparing = Turns(8)
 MOST_TRACKS = 48
 """Of more tracks the loudest are compared: all against all grows with their square."""
 
@@ -78,11 +97,10 @@ class HeardSong:
         powers: list[Singles] = []
         pool = ThreadPoolExecutor(2)
         try:
-            with _one_at_a_time:
-                for power in pool.map(lambda i: placed_power(song, i, first, last), tracks):
-                    powers.append(power)
-                    if progress is not None:
-                        progress(len(powers) / len(tracks))
+            for power in pool.map(lambda i: placed_power(song, i, first, last), tracks):
+                powers.append(power)
+                if progress is not None:
+                    progress(len(powers) / len(tracks))
         finally:
             pool.shutdown(cancel_futures=True)
         frame_s = frame_length(song.sample_rate) / song.sample_rate

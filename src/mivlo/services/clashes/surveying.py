@@ -18,7 +18,7 @@ from mivlo.core.clashes import SMALL_ROOM_DB, Clash, by_importance, right_of_way
 from mivlo.core.clashes.way import LOWS_BELOW_HZ
 from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
-from mivlo.services.clashes.heard import MOST_TRACKS, HeardSong, audible_tracks
+from mivlo.services.clashes.heard import MOST_TRACKS, HeardSong, audible_tracks, comparing
 from mivlo.services.making.hearing import span_of
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.state import SongState, read_song
@@ -94,7 +94,8 @@ def song_clashes(song_id: int, from_s: float | None = None, to_s: float | None =
     """Over the passage, or between two times; at most a minute from the start."""
     with session() as open_session:
         song = read_song(open_session, song_id)
-    return _surveyed(song, *span_of(song, from_s, to_s))
+    with comparing:
+        return _surveyed(song, *span_of(song, from_s, to_s))
 
 
 def _surveyed(

@@ -10,6 +10,13 @@ import { useClashes } from "../../stores/clashes";
 const clashes = useClashes();
 const kept = computed(() => clashes.proposal?.kept.find((k) => k.track_id === clashes.keeper) ?? clashes.proposal?.kept[0] ?? null);
 const others = computed(() => clashes.proposal?.kept.filter((k) => k !== kept.value) ?? []);
+const steps = computed(() => {
+  const all = clashes.proposal?.steps ?? [];
+  const most = Math.max(1e-6, ...all.map(([gained]) => gained ?? 0));
+  return all.map(([gained = 0, lost = 0], i) => ({
+    share: gained / most, within: i < clashes.mostMoves, words: `${i + 1} ${i ? "moves" : "move"}: +${gained.toFixed(2)} sones for ${lost.toFixed(2)}`,
+  }));
+});
 const bar = (share: number) => ({ width: `${Math.min(100, 100 * share)}%` });
 </script>
 
@@ -29,6 +36,10 @@ const bar = (share: number) => ({ width: `${Math.min(100, 100 * share)}%` });
         Gains {{ clashes.proposal.gained.toFixed(2) }} sones ({{ clashes.proposal.promised.toFixed(2) }} predicted); takes {{ clashes.proposal.lost_sones.toFixed(2) }} sones,
         {{ clashes.proposal.lost_lu.toFixed(2) }} LU from the others<template v-for="o in others" :key="o.track_id">; {{ clashes.nameOf(o.track_id) }} {{ percent(o.before) }} → {{ percent(o.after) }}</template>.
       </p>
+      <div v-if="clashes.proposal.steps.length > 1" class="steps" role="img" :aria-label="`What more moves would buy: ${steps.map((s) => s.words).join('; ')}`">
+        <span>What more would buy</span>
+        <span v-for="(s, i) in steps" :key="i" class="step" :class="{ within: s.within }" :title="s.words"><i :style="{ height: `${s.share * 22}px` }" />{{ i + 1 }}</span>
+      </div>
       <div class="ways" role="group" aria-label="Hear the carve">
         <button type="button" class="plain small" :aria-pressed="clashes.heard === 'carve'" :title="KEYMAP['finding.without'].says" @click="clashes.hear('carve')">
           With it <kbd>{{ keyOf("finding.without") }}</kbd>
@@ -53,6 +64,11 @@ p { margin: 0; font-size: 11.5px; line-height: 15.5px; }
 .bar i { display: block; height: 100%; background: var(--soft); }
 .bar .with { background: var(--treat); }
 .bars .figure { text-align: right; }
+.steps { display: flex; gap: 5px; align-items: end; font-size: 11px; color: var(--soft); }
+.steps > :first-child { margin-right: 4px; }
+.step { display: flex; flex-direction: column; align-items: center; width: 16px; }
+.step i { width: 100%; background: var(--line); border: 1px solid var(--soft); }
+.step.within i { background: var(--treat); border-color: var(--treat); }
 .ways { display: flex; gap: 3px; }
 .accept { border-color: var(--treat); color: var(--treat); font-weight: 600; margin-left: auto; }
 .accept kbd { opacity: 1; }
