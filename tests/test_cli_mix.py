@@ -126,6 +126,25 @@ def test_tracks_of_other_rates_and_lengths_are_compared(run: Run, tmp_path: Path
     assert json.loads(out)["tracks"][1]["file"] == "b.flac"
 
 
+def test_what_can_only_be_read_is_written_as_wav(run: Run, pair: tuple[Path, Path], tmp_path: Path) -> None:
+    strings, rate = soundfile.read(pair[1])
+    soundfile.write(tmp_path / "Strings.mp3", strings, rate, format="MP3")
+    code, out, _ = run("carve", pair[0], tmp_path / "Strings.mp3", "--keep", pair[0], "-o", tmp_path / "o", "--json")
+    assert code == 0
+    assert [t["written"] for t in json.loads(out)["tracks"]] == [pair[0].name, "Strings.wav"]
+    assert soundfile.info(tmp_path / "o" / "Strings.wav").format == "WAV"
+
+
+def test_highs_count_whatever_the_first_file_has(run: Run, tmp_path: Path) -> None:
+    """Two orders of the same two files, one of 8 kHz: the same figures."""
+    bright = np.random.default_rng(0).standard_normal(2 * RATE) * 0.05
+    soundfile.write(tmp_path / "bright.wav", bright, RATE)
+    soundfile.write(tmp_path / "dull.wav", bright[:16_000], 8_000)
+    paths = [tmp_path / "bright.wav", tmp_path / "dull.wav"]
+    said = [json.loads(run("clash", *some, "--json")[1])["tracks"] for some in (paths, paths[::-1])]
+    assert said[0] == said[1][::-1]
+
+
 def test_what_is_wrong_is_said_in_a_sentence(run: Run, pair: tuple[Path, Path], tmp_path: Path) -> None:
     voice, strings = pair
     twin = tmp_path / "other" / strings.name

@@ -112,17 +112,18 @@ def _write(folder: Path, files: Files, made: CarvedFiles) -> None:
     from mivlo.audio.encode import Container, SoundWriter, depth_of
 
     for number, path in enumerate(files.paths):
+        out = folder / files.written(number, changed=number in made.rendered)
         partial = folder / f"{path.name}.{os.getpid()}.part"
         try:
             if number in made.rendered:
                 info = inspect(path)
-                container = Container.FLAC if path.suffix.lower() == ".flac" else Container.WAV
+                container = Container.FLAC if out.suffix.lower() == ".flac" else Container.WAV
                 depth = depth_of(info.subtype)
                 with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
                     writer.write(made.rendered[number])
             else:
                 shutil.copyfile(path, partial)
-            partial.replace(folder / path.name)
+            partial.replace(out)
         finally:
             partial.unlink(missing_ok=True)
     for number, sheet in made.sheets.items():

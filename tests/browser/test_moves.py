@@ -217,5 +217,11 @@ def test_the_band_of_a_move_is_held_alone_and_let_go(page: Page, address: str, s
 def test_where_nothing_stays_a_sentence_says_so(page: Page, song: int) -> None:
     _bench(page)
     _add(page, "what stays while the others play")
+    asks = page.get_by_role("group", name="Learn what stays")
+    asks.get_by_label("from").fill("300")
+    sent: list[str] = []
+    page.on("request", lambda request: sent.append(request.post_data or "") if request.url.endswith("/learn") else None)
+    asks.get_by_role("button", name="Learn").click()
     expect(page.get_by_text("Nothing narrow stays in Blips beyond what the others play")).to_be_visible()
     expect(page.locator(".handle")).to_have_count(0)
+    assert ['"from_hz":300' in body for body in sent] == [True]

@@ -350,8 +350,11 @@ def test_what_is_removed_is_lifted_but_never_above_untreated_nor_into_the_limite
     engine.set_loop(False)
     engine.play()
     heard = hear(engine, RATE // BLOCK_FRAMES)
-    assert engine.limiter.held_back_db == 0.0
     removed = x - treat(x, [StaticMove(Shape.BELL, hz, q=q, gain_db=gain_db)], sample_rate=RATE)
+    if np.max(np.abs(removed)) > db_to_gain(-0.5):  # a boost of a loud sound: over the ceiling without any lift
+        assert match.removed_db == 0.0
+        return
+    assert engine.limiter.held_back_db == 0.0
     assert (
         np.max(np.abs(heard[BLOCK_FRAMES:, :1] - (removed * db_to_gain(match.removed_db))[BLOCK_FRAMES : len(heard)]))
         < 1e-5

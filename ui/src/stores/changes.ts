@@ -29,9 +29,6 @@ interface Change {
 const strip = (now: Song, stripId: number) => ({ strip_revision: now.strips.find((x) => x.id === stripId)?.revision ?? null });
 const stripOf = (now: Song, moveId: number) => now.strips.find((x) => x.moves.some((m) => m.id === moveId))?.id ?? 0;
 
-/** Where a room's rings are looked for; below, rooms have too few for any to be told from the rest. */
-const LEARN_BETWEEN = { from_hz: 150, to_hz: 8000 };
-
 export const useChanges = defineStore("changes", () => {
   const open = useSong();
   const away = useAway();
@@ -103,10 +100,10 @@ export const useChanges = defineStore("changes", () => {
         ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/starts", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...start } })),
       ),
     /** What was learned is said; null where it was refused. */
-    learn: async (trackId: number): Promise<string | null> => {
+    learn: async (trackId: number, from_hz: number, to_hz: number): Promise<string | null> => {
       let says: string | null = null;
       await change(async (now, api) => {
-        const made = await ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/learn", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...LEARN_BETWEEN } }));
+        const made = await ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/learn", { params: { path: track(trackId) }, body: { ...strip(now, trackId), from_hz, to_hz } }));
         says = made.says;
         return made.song;
       });

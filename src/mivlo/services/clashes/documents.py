@@ -20,6 +20,9 @@ from mivlo.core.units import Floats
 from mivlo.description import key_document, plain_document
 from mivlo.services.clashes.files import KEY_ID, FileScene, carved_blocks, treatments_of
 
+WRITABLE = (".wav", ".wave", ".flac")
+HIGHEST_RATE = 96_000
+"""Files are compared at the highest of their rates, up to here: nobody hears what lies above."""
 MOST_CARVED = 6
 """Of the worst clashes of a list so many get a carve; searching one takes a while."""
 
@@ -37,13 +40,18 @@ class Files:
         names = [path.stem for path in paths]
         if twice := [name for name in names if names.count(name) > 1]:
             raise MivloError(f"Two files are called {twice[0]}. Give each a name of its own: it stands for the track.")
-        rate = inspect(paths[0]).sample_rate
+        rate = min(HIGHEST_RATE, max(inspect(path).sample_rate for path in paths))
         sounds = [samples_at(path, rate) for path in paths]
         level = FILES_FULL_SCALE_DB if spl is None else spl
         return cls(tuple(paths), FileScene.of(sounds, sample_rate=rate, full_scale_db=level))
 
     def name(self, number: int) -> str:
         return self.paths[number].name
+
+    def written(self, number: int, *, changed: bool) -> str:
+        """Under which name `mivlo carve` writes a file: its own, unless it is changed and of a kind only read."""
+        path = self.paths[number]
+        return f"{path.stem}.wav" if changed and path.suffix.lower() not in WRITABLE else path.name
 
     def move(self, carve: Carve) -> dict[str, Any]:
         """A carve's move as a sheet of version 2 holds it."""
@@ -156,6 +164,7 @@ def _track(files: Files, number: int, before: Loss, after: Loss, rendered: Float
         "kept": {"before": _number(before.kept_share), "after": _number(after.kept_share)},
         "lufs": {"before": _number(loud, 2), "after": _number(quieter, 2)},
         "loudness": {"before": _number(before.loudness), "after": _number(after.loudness)},
+        "written": files.written(number, changed=rendered is not None),
         "sheet": None if rendered is None else f"{files.paths[number].stem}.json",
     }
 

@@ -6,7 +6,6 @@ import { computed, ref } from "vue";
 import type { StartName } from "../../../api/client";
 import { cache } from "../../../data/cache";
 import { startsQuery } from "../../../data/queries";
-import { tell } from "../../../lib/complain";
 import { type Move, SHAPES, type Shape } from "../../../lib/moves";
 import { signed } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
@@ -15,6 +14,7 @@ import { useChanges } from "../../../stores/changes";
 import { useSong } from "../../../stores/song";
 import NumberField from "../../NumberField.vue";
 import AftercareRail from "./AftercareRail.vue";
+import LearnPart from "./LearnPart.vue";
 import MoveEditor from "./MoveEditor.vue";
 import MoveRow from "./MoveRow.vue";
 
@@ -55,20 +55,13 @@ async function add(name: string): Promise<void> {
   adding.value = "";
   if (isShape(name)) await bench.addShape(name);
   else if (name === "give_way") givesWay.value = true;
-  else if (name === LEARN) await learn();
+  else if (name === LEARN) learns.value = true;
   else await bench.addStart(name as StartName);
 }
 
 const LEARN = "learn";
-const learning = ref(false);
-
-async function learn(): Promise<void> {
-  if (!bench.track || learning.value) return;
-  learning.value = true;
-  const says = await changes.learn(bench.track.id);
-  learning.value = false;
-  if (says) tell(says);
-}
+/** Learning waits for its limits. */
+const learns = ref(false);
 
 async function giveWay(to: number): Promise<void> {
   givesWay.value = false;
@@ -126,7 +119,7 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
         </ElOption>
       </ElOptionGroup>
     </ElSelect>
-    <p v-if="learning" class="soft none" role="status">Listening to what stays while the others play …</p>
+    <LearnPart v-if="learns" @end="learns = false" />
     <ElSelect v-if="givesWay" :model-value="''" size="small" placeholder="Give way to which track?" aria-label="Give way to" @change="giveWay">
       <ElOption v-for="s in others" :key="s.id" :value="s.id" :label="s.name" />
     </ElSelect>
