@@ -22,9 +22,8 @@ from mivlo.core.auditory import (
     partial_loudness,
     sones,
     specific_loudness,
-    to_cochlea_db,
 )
-from mivlo.core.auditory.outer import efficiency, threshold_db
+from mivlo.core.auditory.outer import efficiency, threshold_db, to_cochlea_db
 from mivlo.core.units import Floats
 
 RATE = 48_000

@@ -13,14 +13,20 @@ from mivlo.core.clashes import (
     Clash,
     Limits,
     Scene,
+    by_importance,
     find_floors,
     free,
     low_end,
+    right_of_way,
     same_sources,
     survey,
 )
-from mivlo.core.graph import treated_blocks
+from mivlo.core.clashes.piling import HARSH_HZ, pile_up
+from mivlo.core.clashes.way import IMPORTANCE
+from mivlo.core.errors import InvalidValue
+from mivlo.core.graph import treat, treated_blocks
 from mivlo.core.moves import DynamicMove, Shape, StaticMove, Treatment
+from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 from tests.core.test_auditory import RATE, noise, tone
 
@@ -230,3 +236,75 @@ def test_two_microphones_of_one_source_get_the_same_cut() -> None:
 def test_a_silent_track_has_no_floor() -> None:
     (track,) = find_floors(scene(np.zeros(RATE))).tracks
     assert (track.corner_in_mix_hz, track.left_alone) == (None, "it is silent")
+
+
+def test_what_holds_only_a_trace_of_anothers_lows_is_no_second_microphone() -> None:
+    near = _band()[1][1]
+    trace = 0.09 * np.roll(near, 240)
+    assert same_sources([low_end(x[:, None], sample_rate=RATE) for x in (near, trace)]) == []
+    assert same_sources([low_end(x[:, None], sample_rate=RATE) for x in (near, 2.0 * trace)]) == [(0, 1)]
+
+
+_roles = st.lists(st.sampled_from(list(Role)), min_size=1, max_size=9)
+
+
+@given(_roles, st.data())
+def test_an_order_by_hand_is_kept_and_who_is_not_in_it_goes_by_role(roles: list[Role], data: st.DataObject) -> None:
+    known = data.draw(st.lists(st.sampled_from(range(len(roles))), unique=True))
+    ranks = [known.index(i) if i in known else None for i in range(len(roles))]
+    order = by_importance(roles, ranks)
+    assert sorted(order) == list(range(len(roles)))
+    assert [i for i in order if i in known] == known
+    assert by_importance(roles) == sorted(range(len(roles)), key=lambda i: (IMPORTANCE.index(roles[i]), i))
+    for i in set(order) - set(known):  # nobody of a later role stands before it that was not put there by hand
+        later = [k for k in order[: order.index(i)] if IMPORTANCE.index(roles[k]) > IMPORTANCE.index(roles[i])]
+        assert all(k in known for k in later)
+    if known and len(roles) > 1:
+        a, b = order[-1], order[0]
+        assert right_of_way(roles, a, b, 1_000.0, 3_000.0, [0.5] * len(roles), ranks) == (
+            b,
+            "it stands higher in your order",
+        )
+
+
+def test_what_piles_up_between_2_and_5_khz_is_taken_from_the_group_or_from_those_that_make_it() -> None:
+    lead, second, quiet = (
+        noise(60.0, 2_000.0, 5_000.0, 3.0),
+        noise(58.0, 2_200.0, 4_500.0, 3.0),
+        noise(45.0, 2_000.0, 5_000.0, 3.0),
+    )
+    low, voice = noise(60.0, 100.0, 800.0, 3.0), noise(55.0, 1_500.0, 4_000.0, 3.0)
+    found = pile_up(scene(lead, second, quiet, low, voice), [0, 1, 2, 3], depth_db=2.0)
+    power = np.array([np.sum(x**2) for x in (lead, second, quiet)])
+    assert [found.share[i] for i in range(3)] == pytest.approx(
+        power / power.sum(), abs=0.06
+    )  # K weighs 2 to 5 kHz alike
+    assert found.share[3] < 0.001
+    assert found.piled == (0, 1)
+    assert found.on_tracks is not None
+    assert set(found.on_tracks.taken) == {0, 1}
+    # both take from the rendered sum what they say, in the range
+    whole = [lead, second, quiet, low]
+    before = _harsh_power(sum(whole))  # type: ignore[arg-type]
+    group = treat(np.sum(whole, axis=0)[:, None], [found.on_group.cut], sample_rate=RATE)[:, 0]
+    tracks = [
+        treat(x[:, None], [found.on_tracks.cut], sample_rate=RATE)[:, 0] if i < 2 else x for i, x in enumerate(whole)
+    ]
+    for after, remedy in ((group, found.on_group), (np.sum(tracks, axis=0), found.on_tracks)):
+        assert 10.0 * np.log10(before / _harsh_power(after)) == pytest.approx(remedy.drop_db, abs=0.15)
+    assert found.on_group.drop_db == found.on_tracks.drop_db
+    assert found.on_tracks.cut.gain_db < found.on_group.cut.gain_db  # fewer tracks: deeper
+    # the voice beside them regains something, and the tracks pay
+    assert min(found.on_group.gained, found.on_tracks.gained) > 0.0
+    assert all(sones > 0.0 for sones in found.on_tracks.taken.values())
+
+
+def _harsh_power(x: Floats) -> float:
+    spectrum = np.abs(np.fft.rfft(x)) ** 2
+    hz = np.fft.rfftfreq(len(x), 1.0 / RATE)
+    return float(spectrum[(hz >= HARSH_HZ[0]) & (hz <= HARSH_HZ[1])].sum())
+
+
+def test_nothing_piles_up_where_nothing_sounds() -> None:
+    with pytest.raises(InvalidValue, match="none of them sounds between 2 and 5 kHz"):
+        pile_up(scene(np.zeros(RATE), noise(60.0, 100.0, 400.0, 1.0)), [0])

@@ -27,6 +27,7 @@ class InvalidValue(MivloError, ValueError):
         super().__init__(f"{name} is {short(value)}, but {bound}.")
         self.name = name
         self.value = value
+        self.bound = bound
 
 
 class UnknownKey(InvalidValue):

@@ -368,6 +368,13 @@ def design_section(
     return np.array([out[0], out[1], out[2], 1.0, out[3], out[4]])
 
 
+def analogue_polynomials(kind: SectionKind, *, q: float, gain_db: float) -> tuple[Floats, Floats]:
+    """Numerator and denominator of the analogue prototype in s, highest power first: (3,) each; its frequency is 1."""
+    num, den = np.empty(3), np.empty(3)
+    _analogue(int(kind), float(q), float(gain_db), num, den)
+    return num, den
+
+
 def analogue_response(
     kind: SectionKind,
     frequency_hz: float,
@@ -377,8 +384,7 @@ def analogue_response(
     gain_db: float = 0.0,
 ) -> npt.NDArray[np.complex128]:
     """Complex response of the analogue prototype at the frequencies `at_hz` (any shape)."""
-    num, den = np.empty(3), np.empty(3)
-    _analogue(int(kind), float(q), float(gain_db), num, den)
+    num, den = analogue_polynomials(kind, q=q, gain_db=gain_db)
     s = 1j * np.asarray(at_hz, dtype=np.float64) / positive("frequency_hz", frequency_hz)
     return np.asarray(np.polyval(num, s) / np.polyval(den, s))
 

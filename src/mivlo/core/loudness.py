@@ -85,9 +85,17 @@ class LoudnessMeter:
         self._steps.append(power[:whole].reshape(-1, self._step).mean(axis=1))
         self._rest = power[whole:]
 
+    def steps(self) -> Floats:
+        """Mean square of every 100 ms so far: (m,)."""
+        return np.concatenate(self._steps) if self._steps else np.empty(0)
+
+    def keep(self, steps: int) -> None:
+        """Forget all but the last steps of 100 ms."""
+        self._steps = [self.steps()[-steps:]]
+
     def block_powers(self) -> Floats:
         """Mean square of every 400 ms block so far: (m,)."""
-        steps = np.concatenate(self._steps) if self._steps else np.empty(0)
+        steps = self.steps()
         if len(steps) < _STEPS_PER_BLOCK:
             return np.empty(0)
         return np.convolve(steps, np.full(_STEPS_PER_BLOCK, 1.0 / _STEPS_PER_BLOCK), mode="valid")
@@ -95,6 +103,26 @@ class LoudnessMeter:
     def integrated_lufs(self) -> float:
         """Gated loudness of all so far in LUFS; SILENCE_LUFS when nothing passed the gate."""
         return gate(self.block_powers())
+
+
+class ShortTermMeter:
+    """Short-term loudness: the last 3 s, ungated (ITU-R BS.1771, EBU Tech 3341)."""
+
+    SECONDS = 3.0
+
+    def __init__(self, sample_rate: float, channels: int) -> None:
+        self._meter = LoudnessMeter(sample_rate, channels)
+        self.channels = channels
+
+    def add(self, block: npt.ArrayLike) -> None:
+        """Take the next samples (n, channels)."""
+        self._meter.add(block)
+        self._meter.keep(round(self.SECONDS / 0.1))
+
+    def lufs(self) -> float:
+        """In LUFS of what was taken of the last 3 s; SILENCE_LUFS where that is nothing."""
+        steps = self._meter.steps()
+        return max(SILENCE_LUFS, _loudness_of(float(np.mean(steps)))) if len(steps) else SILENCE_LUFS
 
 
 def gated_loudness(samples: npt.ArrayLike, *, sample_rate: float) -> float:
@@ -139,12 +167,13 @@ class TruePeakMeter:
         self._channels = channels
         self._top = 0.0
 
-    def add(self, block: npt.ArrayLike) -> None:
-        """Take the next samples (n, channels)."""
+    def add(self, block: npt.ArrayLike) -> float:
+        """Take the next samples (n, channels); the largest amplitude among and between them."""
         x = np.concatenate([self._tail, checked_block(block, self._channels)])
         self._tail = x[len(x) - (_TAPS - 1) :]
-        top = max(self._top, float(np.max(np.abs(x))))
-        self._top = oversampled_peak(np.ascontiguousarray(x.T), self._taps, top)
+        top = float(oversampled_peak(np.ascontiguousarray(x.T), self._taps, float(np.max(np.abs(x)))))
+        self._top = max(self._top, top)
+        return top
 
     def peak_dbtp(self) -> float:
         """Largest peak so far in dB relative to full scale; SILENCE_LUFS when silent."""

@@ -18,8 +18,8 @@ from scipy import fft
 
 from mivlo.core.filters import SectionKind, analogue_response, response
 from mivlo.core.kernels import run_steady
-from mivlo.core.moves import StaticMove, plan_sections, treatment_sections
-from mivlo.core.units import Floats
+from mivlo.core.moves import FixedMove, plan_sections, treatment_sections
+from mivlo.core.units import Floats, db_to_gain
 
 LONGEST_TAPS = 65_535
 SHORTEST_TAPS = 1_023
@@ -34,7 +34,7 @@ _GRID = 1 << 18
 
 
 @lru_cache(maxsize=8)
-def _without_phase(moves: tuple[StaticMove, ...], sample_rate: float) -> tuple[Floats, Floats, float]:
+def _without_phase(moves: tuple[FixedMove, ...], sample_rate: float) -> tuple[Floats, Floats, float]:
     """From its middle on, the impulse that has the magnitude of the moves; what is left out from each frame on; and
     the lowest magnitude. One is asked for several numbers of taps."""
     hz = fft.rfftfreq(_GRID, 1.0 / sample_rate)
@@ -44,7 +44,7 @@ def _without_phase(moves: tuple[StaticMove, ...], sample_rate: float) -> tuple[F
 
 
 @lru_cache(maxsize=64)
-def linear_taps(moves: tuple[StaticMove, ...], sample_rate: float, least: int = SHORTEST_TAPS) -> Floats:
+def linear_taps(moves: tuple[FixedMove, ...], sample_rate: float, least: int = SHORTEST_TAPS) -> Floats:
     """Taps of linear phase with the magnitude of the moves: (m,), m odd, the middle one at (m - 1) / 2.
 
     As many as it takes to meet the curve within ERROR_DB where it is above LOWEST_DB, at least `least` and at most
@@ -65,7 +65,7 @@ def linear_taps(moves: tuple[StaticMove, ...], sample_rate: float, least: int = 
     return out
 
 
-def minimum_impulse(moves: Sequence[StaticMove], sample_rate: float) -> Floats:
+def minimum_impulse(moves: Sequence[FixedMove], sample_rate: float) -> Floats:
     """Impulse response of the moves as they are, of minimum phase: (m,), to where it stays below -180 dB."""
     out = np.zeros((LONGEST_TAPS + 1, 1))
     out[0] = 1.0
@@ -85,26 +85,29 @@ def rings_before_s(taps: Floats, sample_rate: float, *, below_db: float = -40.0)
 
 
 @lru_cache(maxsize=4096)
-def linear_rings_before_s(moves: tuple[StaticMove, ...], sample_rate: float) -> float:
+def linear_rings_before_s(moves: tuple[FixedMove, ...], sample_rate: float) -> float:
     """How long these moves ring before a hit with linear phase."""
     return rings_before_s(linear_taps(moves, sample_rate), sample_rate)
 
 
 def prototype_response(
-    moves: Sequence[StaticMove], at_hz: Floats
+    moves: Sequence[FixedMove], at_hz: Floats
 ) -> np.ndarray[tuple[int, ...], np.dtype[np.complex128]]:
     """Complex response of the analogue prototypes of all moves."""
     out = np.ones(len(at_hz), dtype=np.complex128)
     for move in moves:
-        for plan in plan_sections(move.shape, move.slope_db_per_octave):
-            out *= analogue_response(
-                SectionKind(plan.kind), move.frequency_hz, at_hz, q=plan.q(move.q), gain_db=move.gain_db
-            )
+        level_db, made_of = move.made_of
+        out *= db_to_gain(level_db)
+        for part in made_of:
+            for plan in plan_sections(part.shape, part.slope_db_per_octave):
+                out *= analogue_response(
+                    SectionKind(plan.kind), part.frequency_hz, at_hz, q=plan.q(part.q), gain_db=part.gain_db
+                )
     return out
 
 
 @lru_cache(maxsize=64)
-def analogue_taps(moves: tuple[StaticMove, ...], sample_rate: float) -> Floats:
+def analogue_taps(moves: tuple[FixedMove, ...], sample_rate: float) -> Floats:
     """Taps that turn the sections of the moves into their prototypes: (CORRECTION_TAPS,), around their middle."""
     size = 1 << 14
     hz = fft.rfftfreq(size, 1.0 / sample_rate)

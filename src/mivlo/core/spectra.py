@@ -55,10 +55,15 @@ def band_levels(power: npt.ArrayLike, bin_hz: float, at_hz: npt.ArrayLike, *, ba
     -------
     (..., m) dB, 0 = sine of full scale.
     """
-    p = np.asarray(power, dtype=np.float64)
-    running = np.concatenate([np.zeros((*p.shape[:-1], 1)), np.cumsum(p, axis=-1)], axis=-1)
     centres = np.asarray(at_hz, dtype=np.float64)
     half = 2.0 ** (0.5 / positive("bands_per_octave", bands_per_octave))
+    return levels_between(power, bin_hz, centres / half, centres * half)
+
+
+def levels_between(power: npt.ArrayLike, bin_hz: float, low_hz: Floats, high_hz: Floats) -> Floats:
+    """Level in dB between frequencies (m,): (..., m), 0 = sine of full scale; power as for `band_levels`."""
+    p = np.asarray(power, dtype=np.float64)
+    running = np.concatenate([np.zeros((*p.shape[:-1], 1)), np.cumsum(p, axis=-1)], axis=-1)
     last = running.shape[-1] - 1
 
     def until(edges_hz: Floats) -> Floats:
@@ -66,7 +71,7 @@ def band_levels(power: npt.ArrayLike, bin_hz: float, at_hz: npt.ArrayLike, *, ba
         k = np.minimum(x.astype(int), last - 1)
         return np.asarray(running[..., k] + (x - k) * (running[..., k + 1] - running[..., k]))
 
-    return power_to_db(until(centres * half) - until(centres / half)) + _SINE_DB
+    return power_to_db(until(high_hz) - until(low_hz)) + _SINE_DB
 
 
 class LongTermSpectrum:
@@ -132,6 +137,7 @@ MAP_ROWS = 240
 MAP_TILE_COLUMNS = 256
 MAP_FLOOR_DB = -120.0
 MAP_STEP_DB = 0.5
+_COARSEST_COLUMNS = 128
 _MAP_HOP_AT_48K = 512
 # window at 48 kHz, from Hz, below Hz, columns a step: three quarters of each window overlap
 _MAP_WINDOWS = ((8192, 0.0, 250.0, 4), (4096, 250.0, 1500.0, 2), (2048, 1500.0, 1e9, 1))
@@ -145,6 +151,15 @@ def map_frequencies() -> Floats:
 def map_hop(sample_rate: float) -> int:
     """Samples between two columns of the finest level: about 10.7 ms."""
     return max(1, round(_MAP_HOP_AT_48K * sample_rate / _REFERENCE_RATE))
+
+
+def map_extent(frames: int, sample_rate: float) -> tuple[int, int]:
+    """Columns at the finest level of a sound's map, and its levels: each has half the columns of the one before."""
+    columns = max(1, -(-frames // map_hop(sample_rate)))
+    levels, length = 1, columns
+    while length > _COARSEST_COLUMNS:
+        levels, length = levels + 1, -(-length // 2)
+    return columns, levels
 
 
 def quantise(db: npt.ArrayLike) -> npt.NDArray[np.uint8]:

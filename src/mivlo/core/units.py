@@ -112,11 +112,24 @@ def cents_between(lower_hz: float, upper_hz: float) -> float:
     return 1200.0 * math.log2(positive("upper_hz", upper_hz) / positive("lower_hz", lower_hz))
 
 
-def erb_hz(frequency_hz: float) -> float:
+def _positives(name: str, values: npt.ArrayLike) -> Floats:
+    """Several values, of which all have to be positive."""
+    out = np.asarray(values, dtype=np.float64)
+    for extreme in (np.min, np.max) if out.size else ():
+        positive(name, float(extreme(out)))
+    return out
+
+
+def erb_hz(frequency_hz: npt.ArrayLike) -> Floats:
     """Equivalent rectangular bandwidth in Hz of the ear (Glasberg & Moore 1990)."""
-    return 24.7 * (4.37 * positive("frequency_hz", frequency_hz) / 1000.0 + 1.0)
+    return np.asarray(24.7 * (4.37 * _positives("frequency_hz", frequency_hz) / 1000.0 + 1.0))
 
 
-def erb_number(frequency_hz: float) -> float:
+def erb_number(frequency_hz: npt.ArrayLike) -> Floats:
     """Position on the ERB scale (Glasberg & Moore 1990)."""
-    return 21.4 * math.log10(4.37 * positive("frequency_hz", frequency_hz) / 1000.0 + 1.0)
+    return np.asarray(21.4 * np.log10(4.37 * _positives("frequency_hz", frequency_hz) / 1000.0 + 1.0))
+
+
+def from_erb_number(number: npt.ArrayLike) -> Floats:
+    """Frequency in Hz of positions on the ERB scale: what `erb_number` takes back."""
+    return np.asarray((10.0 ** (np.asarray(number, dtype=np.float64) / 21.4) - 1.0) * 1000.0 / 4.37)

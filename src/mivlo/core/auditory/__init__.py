@@ -11,8 +11,8 @@ from mivlo.core.auditory.loudness import (
     sones,
     specific_loudness,
 )
-from mivlo.core.auditory.outer import to_cochlea_db
-from mivlo.core.auditory.scale import BAND_CAMS, BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, edges_of, to_cams
+from mivlo.core.auditory.scale import BAND_CAMS, BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, edges_of
+from mivlo.core.auditory.weighting import K_WEIGHTS
 
 __all__ = [
     "BANDS",
@@ -20,6 +20,7 @@ __all__ = [
     "BAND_HZ",
     "COMPONENTS",
     "COMPONENT_HZ",
+    "K_WEIGHTS",
     "SONES_A_BAND",
     "TABLES",
     "alone_at",
@@ -32,6 +33,4 @@ __all__ = [
     "partial_loudness",
     "sones",
     "specific_loudness",
-    "to_cams",
-    "to_cochlea_db",
 ]

@@ -34,14 +34,14 @@ def frame_count(samples: int, sample_rate: float) -> int:
 
 
 @njit(cache=True, nogil=True)
-def _gather(power, first, weights, starts, out, row0, scale):  # type: ignore[no-untyped-def]
+def _gather(power, first, weights, starts, out, row0):  # type: ignore[no-untyped-def]
     for row in range(power.shape[0]):
         for c in range(first.size):
             total = 0.0
             at = starts[c]
             for k in range(starts[c + 1] - at):
                 total += power[row, first[c] + k] * weights[at + k]
-            out[row0 + row, c] += np.float32(total * scale)
+            out[row0 + row, c] += np.float32(total)
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,5 +120,5 @@ def components(samples: npt.ArrayLike, *, sample_rate: float) -> Singles:
                 for at in range(0, frames, _AT_ONCE):
                     spectrum = scipy_fft.rfft(views[at : at + _AT_ONCE] * window.shape, axis=1)
                     power = spectrum.real**2 + spectrum.imag**2
-                    _gather(power, window.first_bin, window.weights, window.starts, part, at, 1.0)
+                    _gather(power, window.first_bin, window.weights, window.starts, part, at)
     return out

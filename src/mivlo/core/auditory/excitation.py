@@ -11,8 +11,9 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from mivlo.core.auditory.scale import BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, COMPONENTS_A_BAND, erb_width_hz
+from mivlo.core.auditory.scale import BAND_HZ, BANDS, COMPONENT_HZ, COMPONENTS, COMPONENTS_A_BAND
 from mivlo.core.spectra import Singles
+from mivlo.core.units import erb_hz
 
 _HIGHEST_DB = 120
 
@@ -24,8 +25,8 @@ def _weights() -> Singles:
     A filter at fc passes a component at f by (1 + p g) exp(-p g), g = |f - fc| / fc, p = 4 fc / ERB(fc). Below fc the
     slope depends on the level X of the component's own ERB: p - 0.35 (p / p at 1 kHz) (X - 51).
     """
-    p = 4.0 * BAND_HZ / erb_width_hz(BAND_HZ)
-    p_1k = 4.0 * 1000.0 / float(erb_width_hz(1000.0))
+    p = 4.0 * BAND_HZ / erb_hz(BAND_HZ)
+    p_1k = 4.0 * 1000.0 / float(erb_hz(1000.0))
     g = (COMPONENT_HZ[:, None] - BAND_HZ) / BAND_HZ
     levels = np.arange(_HIGHEST_DB + 1.0)
     lower = p - 0.35 * (p / p_1k) * (levels[:, None] - 51.0)

@@ -8,9 +8,8 @@ range as in Moore, Glasberg & Baer 1997).
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
-from mivlo.core.units import Floats
+from mivlo.core.units import Floats, from_erb_number
 
 BAND_STEP = 0.5
 """Distance of neighbouring bands in Cams: what specific loudness is summed with."""
@@ -19,36 +18,21 @@ COMPONENTS_A_BAND = 2
 _LOWEST_CAM, _HIGHEST_CAM = 1.75, 38.75
 
 
-def erb_width_hz(frequency_hz: npt.ArrayLike) -> Floats:
-    """Equivalent rectangular bandwidth in Hz at frequencies in Hz (Glasberg & Moore 1990)."""
-    return np.asarray(24.7 * (0.00437 * np.asarray(frequency_hz, dtype=np.float64) + 1.0))
-
-
-def to_cams(frequency_hz: npt.ArrayLike) -> Floats:
-    """ERB number of frequencies in Hz (Glasberg & Moore 1990)."""
-    return np.asarray(21.4 * np.log10(0.00437 * np.asarray(frequency_hz, dtype=np.float64) + 1.0))
-
-
-def from_cams(cams: npt.ArrayLike) -> Floats:
-    """Frequency in Hz of ERB numbers."""
-    return np.asarray((10.0 ** (np.asarray(cams, dtype=np.float64) / 21.4) - 1.0) / 0.00437)
-
-
 BAND_CAMS: Floats = np.arange(_LOWEST_CAM, _HIGHEST_CAM + 1e-9, BAND_STEP)
-BAND_HZ: Floats = from_cams(BAND_CAMS)
+BAND_HZ: Floats = from_erb_number(BAND_CAMS)
 """(75,) centres of the bands, Hz."""
 BANDS = BAND_CAMS.size
 
 _COMPONENT_STEP = BAND_STEP / COMPONENTS_A_BAND
 _FIRST_EDGE = _LOWEST_CAM - 1.0
 COMPONENTS = round((_HIGHEST_CAM + 0.5 - _FIRST_EDGE) / _COMPONENT_STEP)
-COMPONENT_EDGES_HZ: Floats = from_cams(_FIRST_EDGE + _COMPONENT_STEP * np.arange(COMPONENTS + 1))
-"""(154,) edges of the components, Hz, from 19 Hz to 14.5 kHz."""
-COMPONENT_HZ: Floats = from_cams(_FIRST_EDGE + _COMPONENT_STEP * (np.arange(COMPONENTS) + 0.5))
-"""(153,) centres of the components, Hz."""
+COMPONENT_EDGES_HZ: Floats = from_erb_number(_FIRST_EDGE + _COMPONENT_STEP * np.arange(COMPONENTS + 1))
+"""(155,) edges of the components, Hz, from 19 Hz to 14.5 kHz."""
+COMPONENT_HZ: Floats = from_erb_number(_FIRST_EDGE + _COMPONENT_STEP * (np.arange(COMPONENTS) + 0.5))
+"""(154,) centres of the components, Hz."""
 
 
 def edges_of(first: int, last: int) -> tuple[float, float]:
     """The frequencies in Hz between which the bands `first` to `last` lie, half a step beyond either."""
     low, high = BAND_CAMS[first] - BAND_STEP / 2, BAND_CAMS[last] + BAND_STEP / 2
-    return float(from_cams(low)), float(from_cams(high))
+    return float(from_erb_number(low)), float(from_erb_number(high))

@@ -2,26 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
-from mivlo.core.auditory import COMPONENT_HZ, SONES_A_BAND, partial_loudness, specific_loudness, to_cochlea_db
+from mivlo.core.auditory import COMPONENT_HZ, K_WEIGHTS, partial_loudness, sones, specific_loudness
 from mivlo.core.clashes.finding import Clash
 from mivlo.core.clashes.scene import Scene
-from mivlo.core.filters import SectionKind, analogue_response_db, response_db
-from mivlo.core.loudness import k_weighting
+from mivlo.core.filters import SectionKind, analogue_response_db
+from mivlo.core.kept import Range, is_kept
 from mivlo.core.making.starts import BELOW_ACTIVE_DB, StartName, started
 from mivlo.core.making.thresholds import Trace, trace, under_active
 from mivlo.core.moves import DynamicMove, Key, KeyShape, Shape, StaticMove
+from mivlo.core.parallel import in_parallel
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, octaves_to_q
 
 CarveMove = StaticMove | DynamicMove
-Tried = tuple[float, CarveMove]
 
 WORTH = 0.3
 """Sones that the one must gain for each sone that the other gives up."""
@@ -30,7 +30,7 @@ LEAST_GAIN = 0.002
 MOST_LU = 0.5
 """What others give up beyond this counts against carves heavily."""
 TRACK_GIVES_DB, GROUP_GIVES_DB = 4.0, 2.0
-"""How deep a carve goes at most unless more is asked for."""
+"""How deep a carve goes at most unless more is asked for; on a group, which holds many, whatever is asked for."""
 
 _WIDTHS_OCT = (0.5, 0.9, 1.6)
 _CENTRE_STEP_OCT = 0.3
@@ -44,27 +44,17 @@ _GAIN_STEP_DB = 0.5
 _OVER_LU_COSTS = 0.05  # of the kept strip's loudness, for each LU too much
 
 
-def _k_weights() -> Floats:
-    """(COMPONENTS,) what makes of a power at the cochlea one that is K-weighted instead (ITU-R BS.1770-5)."""
-    k = response_db(k_weighting(48_000.0), COMPONENT_HZ, sample_rate=48_000.0)
-    return np.asarray(10.0 ** ((k - to_cochlea_db(COMPONENT_HZ)) / 10.0))
-
-
-K_WEIGHTS = _k_weights()
-
-
 @dataclass(frozen=True, slots=True)
 class Effect:
     """What moves on one strip do for another.
 
-    gained_sones : what the kept one gains among all others. kept : its share before and after.
+    gained_sones : what the kept one gains among all others.
     lost_sones, lost_lu : what the yielding strip gives up, by itself; LU without gates.
     """
 
     gained_sones: float
     lost_sones: float
     lost_lu: float
-    kept: tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,8 +77,9 @@ class Carving:
     ----------
     scene : the strips. keep, on : which one keeps its place, and which one gives way.
     keeper : the sound (n, channels) of the one that keeps its place, as a move hears it, over the scene's frames.
-    sample_rate : Hz.
-    most_frames : so many frames, evenly spread, stand for all while candidates are compared.
+    sample_rate : Hz. kept : ranges of the one that gives way that are spared.
+
+    Some frames, evenly spread, stand for all while candidates are compared.
     """
 
     def __init__(
@@ -99,15 +90,13 @@ class Carving:
         keeper: Callable[[], npt.ArrayLike],
         *,
         sample_rate: float,
-        most_frames: int = _SEARCH_FRAMES,
+        kept: Sequence[Range] = (),
     ) -> None:
-        self.keep, self.on = keep, on
-        self._chosen = np.unique(np.linspace(0, max(0, scene.frames - 1), most_frames).astype(np.int64))
+        self.keep, self.on, self._kept = keep, on, kept
+        self._chosen = np.unique(np.linspace(0, max(0, scene.frames - 1), _SEARCH_FRAMES).astype(np.int64))
         self._scene = scene.at(self._chosen)
         self._frame_s, self._rate, self._keeper = scene.frame_s, sample_rate, keeper
         self._traces: dict[DynamicMove, Trace] = {}
-        self._thresholds: dict[DynamicMove, float] = {}
-        self._heard: npt.NDArray[np.float64] | None = None
         self._power = self._scene.power[on]
         self._rest = self._scene.of_others(keep, on)
         self._alone_with = not np.any(self._rest)
@@ -126,8 +115,7 @@ class Carving:
         spread = self._scene.spread(power)
         after = _loudness(partial_loudness(self._own, spread if self._alone_with else self._among_rest(power)))
         lu = 10.0 * np.log10(self._energy / _energy(power))
-        kept = (self._before / self._alone, after / self._alone) if self._alone > 0.0 else (1.0, 1.0)
-        return Effect(after - self._before, self._loudness - _loudness(specific_loudness(spread)), float(lu), kept)
+        return Effect(after - self._before, self._loudness - _loudness(specific_loudness(spread)), float(lu))
 
     def best(
         self,
@@ -147,53 +135,44 @@ class Carving:
         """
         depth = -abs(most_db)
 
-        def worth(effect: Effect) -> float:
-            over = max(0.0, effect.lost_lu - most_lu) * _OVER_LU_COSTS * self._alone
-            return effect.gained_sones - worth_sones * effect.lost_sones - over
+        def worth(carve: Carve) -> float:
+            over = max(0.0, carve.effect.lost_lu - most_lu) * _OVER_LU_COSTS * self._alone
+            return carve.effect.gained_sones - worth_sones * carve.effect.lost_sones - over
 
-        with ThreadPoolExecutor(2) as pool:
+        def tried(moves: Collection[CarveMove]) -> list[Carve]:
+            return in_parallel(lambda move: Carve(self.on, self.keep, move, self.effect(move)), moves)
 
-            def tried(moves: Iterable[CarveMove]) -> list[Tried]:
-                return list(pool.map(lambda move: (worth(self.effect(move)), move), moves))
-
-            found = self._finest(clash, depth, keyed, static, tried)
-        if found is None or found.effect.gained_sones < least_gain * self._alone:
+        places: list[CarveMove] = [m for m in _everywhere(clash, depth) if not is_kept(m.frequency_hz, self._kept)]
+        if not places:
             return None
-        return found
-
-    def _finest(
-        self, clash: Clash, depth: float, keyed: bool, static: bool, tried: Callable[[Iterable[CarveMove]], list[Tried]]
-    ) -> Carve | None:
-        found = tried(_everywhere(clash, depth))
-        found.sort(key=_worth_of, reverse=True)
+        found = sorted(tried(places), key=worth, reverse=True)
         if keyed:  # where a cut does most does not depend on when it acts
-            waiting = [self._keyed(move.frequency_hz, move.q, depth, clash) for _, move in found[:_PLACES]]
-            found = [*(found if static else ()), *tried(waiting)]
-            found.sort(key=_worth_of, reverse=True)
-        finals = [_at_depth(move, round(depth * part, 1)) for _, move in found[:_FINALISTS] for part in _DEPTHS]
-        score, move = max(tried(finals), key=_worth_of)
-        effect = self.effect(move)
-        return Carve(self.on, self.keep, move, effect) if score > 0.0 else None
+            gives_way = self._keyed(clash, depth)
+            there = [replace(gives_way, frequency_hz=c.move.frequency_hz, q=c.move.q) for c in found[:_PLACES]]
+            found = sorted([*(found if static else ()), *tried(there)], key=worth, reverse=True)
+        finals = [_at_depth(c.move, round(depth * part, 1)) for c in found[:_FINALISTS] for part in _DEPTHS]
+        finest = max(tried(finals), key=worth)
+        enough = worth(finest) > 0.0 and finest.effect.gained_sones >= least_gain * self._alone
+        return finest if enough else None
 
-    def _keyed(self, frequency_hz: float, q: float, range_db: float, clash: Clash) -> DynamicMove:
-        """A cut while the other one sounds in the range of the clash; its threshold fits that one's level there."""
-        (move,) = started(StartName.GIVE_WAY, frequency_hz=frequency_hz, q=q)
+    def _keyed(self, clash: Clash, range_db: float) -> DynamicMove:
+        """A cut, anywhere, while the other one sounds in the range of the clash; the threshold fits its level there."""
+        (move,) = started(StartName.GIVE_WAY)
         assert isinstance(move, DynamicMove)
         width = min(_KEY_OCT[1], max(_KEY_OCT[0], float(np.log2(clash.to_hz / clash.from_hz))))
         centre = round((clash.from_hz * clash.to_hz) ** 0.5, 1)
         key = Key(source=self.keep, frequency_hz=centre, q=round(octaves_to_q(width), 2), shape=KeyShape.BAND)
         move = replace(move, range_db=range_db, key=key)
-        about = _anywhere(move)
-        if about not in self._thresholds:
-            self._thresholds[about] = under_active(move, self._traced(move), BELOW_ACTIVE_DB).threshold_db
-        return replace(move, threshold_db=self._thresholds[about])
+        return under_active(move, self._traced(move), BELOW_ACTIVE_DB)
+
+    @cached_property
+    def _heard(self) -> Floats:
+        return np.asarray(self._keeper(), dtype=np.float64)
 
     def _traced(self, move: DynamicMove) -> Trace:
         """What a keyed move reads and does. It depends on the key and the range, not on where the move cuts."""
         about = _anywhere(move)
         if about not in self._traces:
-            if self._heard is None:
-                self._heard = np.asarray(self._keeper(), dtype=np.float64)
             silence = np.zeros((len(self._heard), 1))
             self._traces[about] = trace(about, silence, self._heard, sample_rate=self._rate)
         return self._traces[about]
@@ -221,18 +200,14 @@ class Carving:
         return np.asarray(power * factors[where])
 
 
-def _everywhere(clash: Clash, depth_db: float) -> Iterable[CarveMove]:
+def _everywhere(clash: Clash, depth_db: float) -> list[CarveMove]:
     """Cuts in and around a range, of several widths."""
     low, high = np.log2(clash.from_hz) - _BELOW_OCT, np.log2(clash.to_hz)
-    for octave in np.arange(low + _CENTRE_STEP_OCT / 2.0, high, _CENTRE_STEP_OCT):
-        for width in _WIDTHS_OCT:
-            yield StaticMove(
-                Shape.BELL, round(float(2.0**octave), 1), q=round(octaves_to_q(width), 2), gain_db=depth_db
-            )
-
-
-def _worth_of(candidate: Tried) -> float:
-    return candidate[0]
+    return [
+        StaticMove(Shape.BELL, round(float(2.0**octave), 1), q=round(octaves_to_q(width), 2), gain_db=depth_db)
+        for octave in np.arange(low + _CENTRE_STEP_OCT / 2.0, high, _CENTRE_STEP_OCT)
+        for width in _WIDTHS_OCT
+    ]
 
 
 def _anywhere(move: DynamicMove) -> DynamicMove:
@@ -254,8 +229,8 @@ def _bell_power(move: CarveMove, gain_db: float) -> Floats:
 
 def _loudness(specific: Singles) -> float:
     """Sones, mean over the frames, of (ears, frames, BANDS); the better ear counts in each band."""
-    best = specific.max(axis=0)
-    return SONES_A_BAND * float(best.sum(dtype=np.float64)) / max(1, len(best))
+    in_time = sones(specific.max(axis=0))
+    return float(np.sum(in_time, dtype=np.float64)) / max(1, len(in_time))
 
 
 def _energy(power: Singles) -> float:

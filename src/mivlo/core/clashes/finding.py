@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,6 +11,7 @@ import numpy.typing as npt
 from mivlo.core.auditory import BANDS, edges_of
 from mivlo.core.clashes.losses import Course, Loss, loss_of
 from mivlo.core.clashes.scene import Scene
+from mivlo.core.parallel import in_parallel
 from mivlo.core.units import Floats
 
 Flags = npt.NDArray[np.bool_]
@@ -143,26 +143,15 @@ class Survey:
     clashes: tuple[Clash, ...]
 
 
-def survey(
-    scene: Scene, *, least: float = LEAST_LOST, progress: Callable[[float], None] | None = None, workers: int = 2
-) -> Survey:
+def survey(scene: Scene, *, least: float = LEAST_LOST, progress: Callable[[float], None] | None = None) -> Survey:
     """All against all. `progress` is told the share that is done, and may raise to give up."""
-    losses: list[Loss] = []
-    clashes: list[Clash] = []
     _ = scene.masking  # once, before the threads ask for it
 
     def one(strip: int) -> tuple[Loss, list[Clash]]:
         loss, course = loss_of(scene, strip)
         return loss, clashes_of(loss, course, least=least)
 
-    pool = ThreadPoolExecutor(workers)
-    try:
-        for loss, found in pool.map(one, range(scene.count)):
-            losses.append(loss)
-            clashes += found
-            if progress is not None:
-                progress(len(losses) / scene.count)
-    finally:
-        pool.shutdown(cancel_futures=True)
+    made = in_parallel(one, range(scene.count), progress)
+    clashes = [clash for _, found in made for clash in found]
     clashes.sort(key=lambda c: (c.hidden, c.lost), reverse=True)
-    return Survey(tuple(losses), tuple(clashes))
+    return Survey(tuple(loss for loss, _ in made), tuple(clashes))

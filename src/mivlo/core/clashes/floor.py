@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
-from mivlo.core.auditory import BAND_HZ, COMPONENT_HZ, SONES_A_BAND, partial_loudness, specific_loudness
-from mivlo.core.clashes.carving import K_WEIGHTS
+from mivlo.core.auditory import BAND_HZ, COMPONENT_HZ, K_WEIGHTS, partial_loudness, sones, specific_loudness
 from mivlo.core.clashes.scene import Scene
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.moves.static import Slope
+from mivlo.core.parallel import in_parallel
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, power_to_db
 
@@ -114,17 +113,15 @@ class _Judge:
         self._scenes = (scene, replace(scene, full_scale_db=scene.full_scale_db + LOUDER_DB))
         self._power = scene.power[strip]
         rest = scene.of_others(strip)
-        self._others: list[Singles | None] = [s.spread(rest) for s in self._scenes]
+        self._others = [s.spread(rest) for s in self._scenes]
         self._window = max(1, round(_WINDOW_S / scene.frame_s))
         self._before = {alone: [self._heard(self._power, n, alone) for n in (0, 1)] for alone in (False, True)}
 
     def _heard(self, power: Singles, level: int, alone: bool) -> Floats:
         """(windows,) loudness in sones, alone or among the others."""
         own = self._scenes[level].spread(power)
-        others = self._others[level]
-        assert others is not None
-        specific = specific_loudness(own) if alone else partial_loudness(own, others)
-        in_time = SONES_A_BAND * specific.max(axis=0).sum(axis=1, dtype=np.float64)
+        specific = specific_loudness(own) if alone else partial_loudness(own, self._others[level])
+        in_time = sones(specific.max(axis=0))
         count = max(1, len(in_time) // self._window)
         return np.array([part.mean() for part in np.array_split(in_time, count)])
 
@@ -163,7 +160,6 @@ def find_floors(
     same_source: Sequence[tuple[int, int]] = (),
     lives_there: Sequence[bool] | None = None,
     above_notes: bool = False,
-    progress: Callable[[float], None] | None = None,
 ) -> Floors:
     """The low cuts of all tracks that are just not heard, judged together.
 
@@ -175,18 +171,9 @@ def find_floors(
     lives_there : tracks known to live in the low end (kick, bass); besides those in which it makes up much.
     above_notes : whether corners may lie above the lowest note that a track plays.
     """
-    if scene.frames > _MOST_FRAMES:
-        scene = scene.at(np.linspace(0, scene.frames - 1, _MOST_FRAMES).astype(np.int64))
+    scene = scene.at_most(_MOST_FRAMES)
     lows = np.array([float(np.sum(_low_power(p))) for p in scene.power])
-    tracks: list[Floor] = []
-    pool = ThreadPoolExecutor(2)
-    try:
-        for floor in pool.map(lambda i: _floor_of(scene, i, lows, lives_there, above_notes), range(scene.count)):
-            tracks.append(floor)
-            if progress is not None:
-                progress(len(tracks) / scene.count)
-    finally:
-        pool.shutdown(cancel_futures=True)
+    tracks = in_parallel(lambda i: _floor_of(scene, i, lows, lives_there, above_notes), range(scene.count))
     for pair in same_source:
         tracks = _alike(tracks, pair)
     tracks = _judged_together(scene, tracks, same_source)
@@ -209,12 +196,11 @@ def _floor_of(scene: Scene, strip: int, lows: Floats, lives_there: Sequence[bool
     share = float(lows[strip] / lows.sum()) if lows.sum() > 0.0 else 0.0
     note = lowest_note(power)
     nothing = Floor(_db(lows[strip]), share, None, None, SLOPES[-1], note, None)
-    specific = specific_loudness(scene.spread(power)).max(axis=0).mean(axis=0, dtype=np.float64)
+    specific = _by_band(scene, power)
     if not np.any(specific > 0.0):
         return replace(nothing, left_alone="it is silent")
-    if (lives_there is not None and lives_there[strip]) or specific[
-        BAND_HZ < LOW_HZ
-    ].sum() > LIVES_THERE * specific.sum():
+    mostly_low = specific[BAND_HZ < LOW_HZ].sum() > LIVES_THERE * specific.sum()
+    if mostly_low or (lives_there is not None and lives_there[strip]):
         return replace(nothing, left_alone="it lives in the low end")
     judge = _Judge(scene, strip)
     limit = _CORNERS_HZ[-1] if above_notes or note is None else note
@@ -255,13 +241,13 @@ def _alike(tracks: list[Floor], pair: tuple[int, int]) -> list[Floor]:
 def _judged_together(scene: Scene, tracks: list[Floor], pairs: Sequence[tuple[int, int]]) -> list[Floor]:
     """Corners lowered until no band of the mix changes by more than it may; pairs keep the same cut."""
     loud = replace(scene, full_scale_db=scene.full_scale_db + LOUDER_DB)
-    before = [_mix_loudness(s, scene.of_others()) for s in (scene, loud)]
+    before = [_by_band(s, scene.of_others()) for s in (scene, loud)]
     for _ in range(200):
         behind = np.sum([_behind(p, t) for p, t in zip(scene.power, tracks, strict=True)], axis=0)
         worst, band = 0.0, 0
         for level, s in enumerate((scene, loud)):
             heard = before[level] > 0.01 * np.max(before[level], initial=1e-9)
-            change = np.where(heard, 1.0 - _mix_loudness(s, behind) / np.maximum(before[level], 1e-9), 0.0)
+            change = np.where(heard, 1.0 - _by_band(s, behind) / np.maximum(before[level], 1e-9), 0.0)
             if change.max(initial=0.0) > worst:
                 worst, band = float(change.max()), int(change.argmax())
         if worst <= SAME_MIX:
@@ -272,7 +258,8 @@ def _judged_together(scene: Scene, tracks: list[Floor], pairs: Sequence[tuple[in
     return tracks
 
 
-def _mix_loudness(scene: Scene, power: Singles) -> Floats:
+def _by_band(scene: Scene, power: Singles) -> Floats:
+    """(BANDS,) specific loudness of a power, mean over the frames; the better ear counts."""
     return np.asarray(specific_loudness(scene.spread(power)).max(axis=0).mean(axis=0, dtype=np.float64))
 
 

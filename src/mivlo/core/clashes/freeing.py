@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy.typing as npt
 
-from mivlo.core.clashes.carving import MOST_LU, TRACK_GIVES_DB, WORTH, Carve, Carving
+from mivlo.core.clashes.carving import GROUP_GIVES_DB, MOST_LU, TRACK_GIVES_DB, WORTH, Carve, Carving
 from mivlo.core.clashes.finding import Clash
 from mivlo.core.clashes.scene import Scene
+from mivlo.core.kept import Range
 
 WORTH_CARVING = 0.05
 """Of a strip's loudness; where many strips sound, each takes less."""
@@ -23,7 +24,8 @@ class Limits:
 
     most_db : so deep a move goes at most. most_moves : so many in all. most_lu : what all moves together may take from
     the others' loudness, where that is not worth more. worth_sones : what each must gain for a sone that is given up.
-    untouched : strips that are left alone.
+    untouched : strips that are left alone. groups : strips that stand for several, on which a move goes at most
+    GROUP_GIVES_DB deep. kept : by strip, ranges that are spared.
     """
 
     most_db: float = TRACK_GIVES_DB
@@ -31,6 +33,12 @@ class Limits:
     most_lu: float = MOST_LU
     worth_sones: float = WORTH
     untouched: frozenset[int] = frozenset()
+    groups: frozenset[int] = frozenset()
+    kept: Mapping[int, Sequence[Range]] = field(default_factory=dict)
+
+    def deep_on(self, strip: int) -> float:
+        """How deep a move on a strip goes at most, in dB."""
+        return min(self.most_db, GROUP_GIVES_DB) if strip in self.groups else self.most_db
 
 
 def free(
@@ -42,7 +50,6 @@ def free(
     sample_rate: float,
     limits: Limits | None = None,
     worth: float = WORTH_CARVING,
-    progress: Callable[[float], None] | None = None,
 ) -> list[Carve]:
     """The carves that free a strip, one after the other, each chosen with those before it in place.
 
@@ -57,14 +64,13 @@ def free(
     covering = [c for c in clashes if c.covered == keep and c.lost >= worth and c.by not in allowed.untouched]
     covering = covering[: 2 * allowed.most_moves]
     carves: list[Carve] = []
-    for number, clash in enumerate(covering):
-        if progress is not None:
-            progress(number / len(covering))
+    for clash in covering:
         if len(carves) >= allowed.most_moves or sum(c.on == clash.by for c in carves) >= MOST_A_STRIP:
             continue
-        carving = Carving(scene, keep, clash.by, keeper, sample_rate=sample_rate)
+        spared = allowed.kept.get(clash.by, ())
+        carving = Carving(scene, keep, clash.by, keeper, sample_rate=sample_rate, kept=spared)
         left_lu = max(0.0, allowed.most_lu - sum(c.effect.lost_lu for c in carves))
-        carve = carving.best(clash, most_db=allowed.most_db, most_lu=left_lu, worth_sones=allowed.worth_sones)
+        carve = carving.best(clash, most_db=allowed.deep_on(clash.by), most_lu=left_lu, worth_sones=allowed.worth_sones)
         if carve is not None:
             carves.append(carve)
             scene = replace(scene, power=_with(scene, clash.by, carving, carve))

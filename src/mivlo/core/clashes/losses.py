@@ -13,10 +13,10 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from mivlo.core.auditory import BAND_CAMS, BANDS, COMPONENT_HZ, SONES_A_BAND, TABLES, alone_at, partial_at, to_cams
+from mivlo.core.auditory import BAND_CAMS, BANDS, COMPONENT_HZ, SONES_A_BAND, TABLES, alone_at, partial_at
 from mivlo.core.clashes.scene import Scene
 from mivlo.core.spectra import Singles
-from mivlo.core.units import Floats
+from mivlo.core.units import Floats, erb_number
 
 BURIED_DB = 15.0
 """So far above a strip's excitation another one buries it: no carve that one would make brings it back."""
@@ -136,7 +136,7 @@ class Course:
 def _home(scene: Scene, strip: int) -> Floats:
     """(BANDS,) what share of a strip's excitation comes from within half an ERB, by its mean powers; 0 to 1."""
     power = scene.power[strip].mean(axis=(0, 1), dtype=np.float64) * 10.0 ** (scene.full_scale_db / 10.0)
-    near = np.abs(to_cams(COMPONENT_HZ) - BAND_CAMS[:, None]) <= 0.5
+    near = np.abs(erb_number(COMPONENT_HZ) - BAND_CAMS[:, None]) <= 0.5
     excited = scene.excitation[strip].mean(axis=(0, 1), dtype=np.float64)
     return np.asarray(np.clip(near @ power / np.maximum(excited, 1e-9), 0.0, 1.0))
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -12,6 +11,7 @@ import numpy.typing as npt
 from numba import njit
 
 from mivlo.core.auditory import BANDS, COMPONENTS, excitation
+from mivlo.core.parallel import in_parallel
 from mivlo.core.spectra import Singles
 
 STAYS = 0.16
@@ -82,8 +82,7 @@ class Scene:
     @cached_property
     def excitation(self) -> Singles:
         """(strips, ears, frames, BANDS) of every strip by itself."""
-        with ThreadPoolExecutor(2) as pool:
-            made = list(pool.map(self.spread, self.power))
+        made = in_parallel(self.spread, self.power)
         return np.stack(made) if made else np.zeros((0, 1, 0, BANDS), np.float32)
 
     @cached_property
@@ -113,3 +112,7 @@ class Scene:
     def at(self, frames: slice | npt.NDArray[np.int64]) -> Scene:
         """Some of its frames."""
         return replace(self, power=self.power[:, :, frames])
+
+    def at_most(self, frames: int) -> Scene:
+        """So many of its frames, evenly spread, where it has more."""
+        return self if self.frames <= frames else self.at(np.linspace(0, self.frames - 1, frames).astype(np.int64))

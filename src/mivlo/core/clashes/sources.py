@@ -23,12 +23,21 @@ def low_end(samples: Floats, *, sample_rate: float) -> Floats:
     spare = max(0, len(x) - round(_LONGEST_S * sample_rate))
     x = x[spare // 2 : len(x) - (spare - spare // 2)].mean(axis=1)
     kept = round(len(x) / sample_rate * 2.0 * _LOW_HZ)
+    if kept < 2:
+        return np.zeros(0)
     spectrum = scipy_fft.rfft(x)[: kept // 2 + 1]
-    return np.asarray(scipy_fft.irfft(spectrum, kept)) if kept > 1 else np.zeros(0)
+    return np.asarray(scipy_fft.irfft(spectrum, kept))
+
+
+FAINT = 0.01
+"""What is so far below the other in power can't turn anything against it that is heard: at most 0.9 dB."""
 
 
 def same_sources(lows: Sequence[Floats]) -> list[tuple[int, int]]:
-    """Pairs of tracks whose low ends (n,) are alike at some delay of at most 30 ms; `low_end` makes them."""
+    """Pairs of tracks whose low ends (n,) are alike at some delay of at most 30 ms; `low_end` makes them.
+
+    Both must carry them: a track that holds a faint trace of another's lows is none.
+    """
     length = max((len(x) for x in lows), default=0)
     size = scipy_fft.next_fast_len(2 * length + 1, real=True)
     spectra = [scipy_fft.rfft(x, size) for x in lows]
@@ -36,7 +45,7 @@ def same_sources(lows: Sequence[Floats]) -> list[tuple[int, int]]:
     latest = round(_LATEST_S * 2.0 * _LOW_HZ)
     found = []
     for a, b in combinations(range(len(lows)), 2):
-        if power[a] <= 0.0 or power[b] <= 0.0:
+        if min(power[a], power[b]) <= FAINT * max(power[a], power[b]):
             continue
         alike = scipy_fft.irfft(spectra[a] * np.conj(spectra[b]), size)
         near = np.concatenate([alike[: latest + 1], alike[-latest:]])

@@ -49,11 +49,20 @@ def render(
 class TreatedSound:
     """A tap of a strip as an array, (frames, channels), computed where it is sliced.
 
-    Slices that follow each other go on with the same memory; another place is warmed up first.
+    Slices that follow each other go on with the same memory; another place is warmed up first. `treated` are sounds
+    behind the aftercare that are known already, by strip.
     """
 
-    def __init__(self, plan: Plan, sources: Mapping[int, Samples], point: Point, frames: int) -> None:
-        self._plan, self._sources, self._point = plan, sources, point
+    def __init__(
+        self,
+        plan: Plan,
+        sources: Mapping[int, Samples],
+        point: Point,
+        frames: int,
+        *,
+        treated: Mapping[int, Samples] | None = None,
+    ) -> None:
+        self._plan, self._sources, self._point, self._known = plan, sources, point, treated
         self.shape = (frames, plan.strips[point[0]].channels)
         self._renderer: Renderer | None = None
 
@@ -69,7 +78,7 @@ class TreatedSound:
     def __getitem__(self, stretch: slice) -> Floats:
         start, stop, _ = stretch.indices(self.shape[0])
         if self._renderer is None or self._renderer.position != start:
-            self._renderer = Renderer(self._plan, self._sources, at=start)
+            self._renderer = Renderer(self._plan, self._sources, at=start, treated=self._known)
             self._renderer.want(self._point)
         parts = [made[self._point] for made in blocks(self._renderer, stop)]
         return np.concatenate(parts) if parts else np.zeros((0, self.shape[1]))

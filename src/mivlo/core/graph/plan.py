@@ -11,7 +11,7 @@ from typing import Any
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.graph.naming import digest, treatment_facts
 from mivlo.core.graph.strips import Strip, StripKind
-from mivlo.core.moves import LARGEST_ID, Channels, Entry, Phase, Place, StaticMove, Treatment
+from mivlo.core.moves import LARGEST_ID, Channels, Entry, FixedMove, Phase, Place, Treatment
 from mivlo.core.processors import CareValue, Step
 from mivlo.core.processors.phased import taps_for
 
@@ -60,7 +60,7 @@ def runs_of(
         heard = [e for e in heard if e.channels is not Channels.SIDE]
     first: list[Run] = []
     if treatment.phase is not Phase.MINIMUM:
-        ahead = [e for e in heard if isinstance(e.move, StaticMove) and not e.stretches]
+        ahead = [e for e in heard if isinstance(e.move, FixedMove) and not e.stretches]
         heard = [e for e in heard if e not in ahead]
         first = _phased(ahead, str(treatment.phase), stereo, sample_rate)
     runs = []
@@ -222,9 +222,17 @@ class Plan:
 
     # --- names ----------------------------------------------------------------------------------
 
+    def bare(self) -> Plan:
+        """The same strips without any treatment."""
+        return self.with_treatments(dict.fromkeys(self.strips, Treatment()))
+
     def sound(self, strip_id: int) -> str:
         """Names all that a strip's sound behind its aftercare depends on."""
-        return self._names[strip_id]
+        return self._sound(strip_id, listening=True)
+
+    def arriving(self, strip_id: int) -> str:
+        """Names all that the sound depends on that reaches a strip's moves."""
+        return digest("arriving", self.sample_rate, self._content(strip_id, listening=True))
 
     def place(self, strip_id: int) -> str:
         """Names all that a strip's part in the mix depends on: its sound, its fader, and the groups above."""
@@ -232,19 +240,28 @@ class Plan:
         return digest("place", self.sound(strip_id), [self._routing(i) for i in path])
 
     @cached_property
-    def _names(self) -> dict[int, str]:
-        return {i: self._sound(i, listening=True) for i in self.order}
+    def _names(self) -> dict[tuple[int, bool], str]:
+        """Those that were asked for so far."""
+        return {}
 
     def _sound(self, strip_id: int, *, listening: bool) -> str:
+        """With what listens to other strips, or without it: such is a key."""
+        known = self._names.get((strip_id, listening))
+        if known is not None:
+            return known
         strip = self.strips[strip_id]
-        if strip.kind is StripKind.TRACK:
-            content: object = (strip.source, strip.channels)
-        else:
-            content = [(self._sound(i, listening=listening), self._routing(i)) for i in self.children[strip_id]]
+        content = self._content(strip_id, listening=listening)
         facts = treatment_facts(strip.treatment, channels=strip.channels, listening=listening)
         heard = strip.treatment.listens_to if listening else ()
         keys = [self._sound(i, listening=False) if i in self.strips else None for i in heard]
-        return digest("sound", self.sample_rate, content, facts, keys)
+        name = self._names[strip_id, listening] = digest("sound", self.sample_rate, content, facts, keys)
+        return name
+
+    def _content(self, strip_id: int, *, listening: bool) -> object:
+        strip = self.strips[strip_id]
+        if strip.kind is StripKind.TRACK:
+            return (strip.source, strip.channels)
+        return [(self._sound(i, listening=listening), self._routing(i)) for i in self.children[strip_id]]
 
     def _routing(self, strip_id: int) -> tuple[float, float, bool]:
         strip = self.strips[strip_id]

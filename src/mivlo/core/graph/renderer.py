@@ -402,10 +402,17 @@ class Renderer:
 
     @property
     def _asleep(self) -> bool:
-        """Whether something that is wanted has to be woken first."""
+        """Whether something that is wanted has to be woken first.
+
+        Also what is awake, but was read ahead so far, and has forgotten the frame that somebody reads of it now.
+        """
         if any(not sink.can_read(self.position) for sink in self._sinks):
             return True
-        return any(not source.can_read(source.position) for stream in self._lead for source in stream.active())
+        return any(
+            not source.can_read(stream.position + (0 if stream.also_reads_here else stream.latency))
+            for stream in self._lead
+            for source in stream.active()
+        )
 
     def warm_up(self, most: int | None = None) -> bool:
         """Run over what comes before `position`, at most `most` frames of it now; whether it is done."""

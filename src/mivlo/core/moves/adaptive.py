@@ -82,11 +82,6 @@ class AdaptiveMove(Keyed):
         """Whether one processor does several at once: no."""
         return False
 
-    @property
-    def structure(self) -> tuple[object, ...]:
-        """What can't glide to another value while it sounds: nothing."""
-        return ()
-
     def scaled(self, amount: float) -> AdaptiveMove:
         """The same with its share times `amount`, at most 1."""
         return self if amount == 1.0 else replace(self, share=min(1.0, self.share * amount))

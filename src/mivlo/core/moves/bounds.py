@@ -37,6 +37,12 @@ def check(value: Any) -> None:
             raise InvalidValue(name, given, bound.words)
 
 
+def clamped(kind: type[Any], name: str, value: float) -> float:
+    """The nearest to a number that a field with an interval may be."""
+    interval = _bounds(kind)[name].interval  # type: ignore[arg-type]
+    return float(min(interval.le, max(interval.ge, value)))
+
+
 def bound_words(kind: type[Any], name: str) -> str | None:
     """What a field may be, in words; None where it has no bound."""
     bound = _bounds(kind).get(name)  # type: ignore[arg-type]

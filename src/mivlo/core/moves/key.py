@@ -8,6 +8,7 @@ from typing import ClassVar, Literal
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves.bounds import Hertz, Id, Quality, check
+from mivlo.core.moves.usual import Usual
 
 SELF: Literal["self"] = "self"
 """The source that is what reaches the move."""
@@ -58,21 +59,11 @@ class Key:
         return () if self.source == SELF else (int(self.source),)
 
 
-class Keyed:
+class Keyed(Usual):
     """What kinds of moves have in common that listen to a key."""
 
     __slots__ = ()
     key: Key
-
-    @property
-    def absent(self) -> tuple[str, ...]:
-        """Fields that mean nothing: none."""
-        return ()
-
-    @property
-    def needed(self) -> tuple[str, ...]:
-        """Fields that a document must give, though the type has a default: none."""
-        return ()
 
     @property
     def listens_to(self) -> tuple[int, ...]:

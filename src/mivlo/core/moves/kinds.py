@@ -13,10 +13,12 @@ import numpy.typing as npt
 
 from mivlo.core.moves.adaptive import AdaptiveMove
 from mivlo.core.moves.dynamic import DynamicMove
-from mivlo.core.moves.static import StaticMove, treatment_db
+from mivlo.core.moves.fixed import treatment_db
+from mivlo.core.moves.rungs import RungsMove
+from mivlo.core.moves.static import StaticMove
 from mivlo.core.units import Floats
 
-Move = StaticMove | DynamicMove | AdaptiveMove
+Move = StaticMove | DynamicMove | AdaptiveMove | RungsMove
 """Any move: the union of all kinds, told apart by `mode`."""
 
 
@@ -59,7 +61,7 @@ class MoveKind(Protocol):
 def curve_db(move: Move, at_hz: npt.ArrayLike, *, sample_rate: float) -> Floats:
     """What a move does to levels at frequencies (m,) while it rests: its static part."""
     match move:
-        case StaticMove():
+        case StaticMove() | RungsMove():
             return treatment_db([move], at_hz, sample_rate=sample_rate)
         case DynamicMove():
             return treatment_db([move.resting], at_hz, sample_rate=sample_rate)

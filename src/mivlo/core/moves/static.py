@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import ClassVar, Literal
 
 import numpy as np
-import numpy.typing as npt
 
 from mivlo.core.errors import InvalidValue
-from mivlo.core.filters import SectionKind, design_section, response_db
+from mivlo.core.filters import SectionKind, design_section
 from mivlo.core.moves.bounds import GREATEST_GAIN_DB, GainDb, Hertz, Quality, check
+from mivlo.core.moves.usual import Usual
 from mivlo.core.units import Floats, q_to_octaves
 
 BUTTERWORTH_Q = math.sqrt(0.5)
@@ -38,6 +37,11 @@ class Shape(StrEnum):
     def has_slope(self) -> bool:
         return self in (Shape.LOW_CUT, Shape.HIGH_CUT)
 
+    @property
+    def section(self) -> SectionKind:
+        """The kind of the one section that it is; KeyError for a cut, which may be several."""
+        return _SINGLE[self]
+
 
 _SINGLE = {
     Shape.BELL: SectionKind.BELL,
@@ -53,7 +57,7 @@ Slope = Literal[6, 12, 18, 24, 36, 48]
 
 
 @dataclass(frozen=True, slots=True)
-class StaticMove:
+class StaticMove(Usual):
     """A fixed filter.
 
     Parameters
@@ -112,19 +116,9 @@ class StaticMove:
         return ("gain_db",) if self.shape.has_gain else ()
 
     @property
-    def listens_to(self) -> tuple[int, ...]:
-        """Strips whose sound it needs beside its own: none."""
-        return ()
-
-    @property
-    def gathers(self) -> bool:
-        """Whether one processor does several of its kind at once: yes."""
-        return True
-
-    @property
-    def structure(self) -> tuple[object, ...]:
-        """What can't glide to another value while it sounds: nothing."""
-        return ()
+    def made_of(self) -> tuple[float, tuple[StaticMove, ...]]:
+        """The filters that it is: a level in dB, and moves behind it: itself."""
+        return 0.0, (self,)
 
     def scaled(self, amount: float) -> StaticMove:
         """The same with its gain in dB times `amount`; cuts and notches stay as they are."""
@@ -158,7 +152,7 @@ def butterworth_qualities(order: int) -> list[float]:
 def plan_sections(shape: Shape, slope_db_per_octave: int) -> tuple[SectionPlan, ...]:
     """The sections that a move of this shape and slope is made of."""
     if shape in _SINGLE:
-        return (SectionPlan(_SINGLE[shape], 1.0, True),)
+        return (SectionPlan(shape.section, 1.0, True),)
     low = shape is Shape.LOW_CUT
     order = slope_db_per_octave // 6
     plans = []
@@ -181,14 +175,3 @@ def move_sections(move: StaticMove, *, sample_rate: float) -> Floats:
             for plan in plan_sections(move.shape, move.slope_db_per_octave)
         ]
     )
-
-
-def treatment_sections(moves: Iterable[StaticMove], *, sample_rate: float) -> Floats:
-    """The sections of all moves: (n, 6), n may be 0."""
-    parts = [move_sections(move, sample_rate=sample_rate) for move in moves]
-    return np.concatenate(parts) if parts else np.empty((0, 6))
-
-
-def treatment_db(moves: Sequence[StaticMove], at_hz: npt.ArrayLike, *, sample_rate: float) -> Floats:
-    """What all moves do together, in dB at the frequencies `at_hz` (m,)."""
-    return response_db(treatment_sections(moves, sample_rate=sample_rate), at_hz, sample_rate=sample_rate)

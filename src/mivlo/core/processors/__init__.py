@@ -20,6 +20,7 @@ Maker = Callable[[float, int, Sequence[Step]], Processor]
 
 PROCESSORS: dict[str, Maker] = {
     "static": StaticProcessor,
+    "rungs": StaticProcessor,
     "linear": LinearProcessor,
     "analogue": AnalogueProcessor,
     "dynamic": DynamicProcessor,

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy.typing as npt
 
-from mivlo.core.moves import StaticMove
+from mivlo.core.moves import FixedMove
 from mivlo.core.phase import CORRECTION_TAPS, analogue_taps, linear_taps
 from mivlo.core.processors.convolution import CELL, Convolution
 from mivlo.core.processors.protocol import Keys, Step
@@ -15,12 +15,12 @@ from mivlo.core.processors.static import StaticProcessor
 from mivlo.core.units import Floats, positive
 
 
-def taps_for(moves: Sequence[StaticMove], sample_rate: float) -> int:
+def taps_for(moves: Sequence[FixedMove], sample_rate: float) -> int:
     """How many taps the moves take with linear phase, switched on or not."""
     return len(linear_taps(tuple(moves), float(sample_rate)))
 
 
-def _switched_on(steps: Sequence[Step]) -> tuple[StaticMove, ...]:
+def _switched_on(steps: Sequence[Step]) -> tuple[FixedMove, ...]:
     return tuple(step.move for step in steps if step.enabled)
 
 

@@ -1,4 +1,4 @@
-"""Static moves as a stream processor: blocks in, blocks out.
+"""Fixed filters, static moves and rungs, as a stream processor: blocks in, blocks out.
 
 Any block size gives the same samples, because values glide on a grid that is counted from the start of
 the stream, not from the start of a block.
@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -16,10 +17,10 @@ import numpy.typing as npt
 from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import design_into
 from mivlo.core.kernels import SHORT_FRAMES, run_gliding, run_steady, run_steady_short
-from mivlo.core.moves import SectionPlan, StaticMove, plan_sections
+from mivlo.core.moves import FixedMove, RungsMove, SectionPlan, move_sections, plan_sections
 from mivlo.core.processors.memory import forgotten_after_s
 from mivlo.core.processors.protocol import GLIDE_S, Keys, Step, checked_block
-from mivlo.core.units import Floats, positive
+from mivlo.core.units import Floats, db_to_gain, positive
 
 _GRID = 64
 """Samples between two designs while something glides; the coefficients are interpolated between."""
@@ -29,14 +30,15 @@ _GRID = 64
 class _Slot:
     """One move in the stream: where its values are, where they go, and the filters' memory.
 
-    `now`, `start` and `goal` hold log frequency, log q and gain in dB. `now` is true at the next
-    grid point; until then `coefs` walk there. The share of the treated signal follows an S of its
+    `now`, `start` and `goal` hold log frequency, log q and gain in dB, of rungs the coefficients themselves (which stay
+    stable on the straight way from one stable set to another). `now` is true at the next grid point; until then
+    `coefs` walk there. The share of the treated signal follows an S of its
     own from `mix_from` to `mix_to`, of which `mix_done` (0 to 1) is over.
     """
 
     key: int | str
     shape_key: tuple[str, int]
-    plans: tuple[SectionPlan, ...]
+    plans: tuple[SectionPlan, ...] | None
     now: Floats
     start: Floats
     goal: Floats
@@ -110,6 +112,8 @@ class _Slot:
         return self._designed(self.now, sample_rate)
 
     def _designed(self, values: Floats, sample_rate: float) -> Floats:
+        if self.plans is None:
+            return values.reshape(-1, 5)
         out = np.empty((len(self.plans), 5))
         frequency, q = math.exp(values[0]), math.exp(values[1])
         for row, plan in zip(out, self.plans, strict=True):
@@ -126,10 +130,31 @@ class _Slot:
         return not self.moving and self.mix_to == 0.0
 
 
-def _goal_of(step: Step) -> tuple[Floats, float]:
-    move = step.move
+def _goal_of(move: FixedMove, sample_rate: float) -> Floats:
+    if isinstance(move, RungsMove):
+        return _rungs_coefs(move, sample_rate).ravel()
     gain = move.gain_db if move.shape.has_gain else 0.0
-    return np.array([math.log(move.frequency_hz), math.log(move.q), gain]), 1.0 if step.enabled else 0.0
+    return np.array([math.log(move.frequency_hz), math.log(move.q), gain])
+
+
+@lru_cache(maxsize=64)
+def _rungs_coefs(move: RungsMove, sample_rate: float) -> Floats:
+    """Coefficients of a level and of a section a band, doing nothing or not: (1 + count, 5)."""
+    level_db, moves = move.made_of
+    out = np.zeros((1 + move.count, 5))
+    out[:, 0] = 1.0
+    out[0, 0] = db_to_gain(level_db)
+    for row, one in enumerate(moves, 1):
+        out[row] = move_sections(one, sample_rate=sample_rate)[0, [0, 1, 2, 4, 5]]
+    out.flags.writeable = False
+    return out
+
+
+def _kind_of(move: FixedMove) -> tuple[str, int]:
+    """What can't glide to another value, but fades over."""
+    if isinstance(move, RungsMove):
+        return (move.mode, move.count)
+    return (str(move.shape), move.slope_db_per_octave if move.shape.has_slope else 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,12 +212,10 @@ class StaticProcessor:
         old = {slot.key: slot for slot in self._slots if not slot.leaving}
         slots: list[_Slot] = []
         for step in steps:
-            move = step.move
-            shape_key = (str(move.shape), move.slope_db_per_octave if move.shape.has_slope else 0)
-            goal, mix = _goal_of(step)
+            goal, mix = _goal_of(step.move, self.sample_rate), 1.0 if step.enabled else 0.0
             slot = old.get(step.key)
-            if slot is None or slot.shape_key != shape_key or slot.silent:
-                slot = self._new_slot(step.key, shape_key, move, goal)  # silent: jump there, then fade in
+            if slot is None or slot.shape_key != _kind_of(step.move) or slot.silent:
+                slot = self._new_slot(step.key, step.move, goal)  # silent: jump there, then fade in
             slot.aim(goal, mix, self._grids, self.sample_rate)
             slots.append(slot)
         staying = {id(slot) for slot in slots}
@@ -207,18 +230,19 @@ class StaticProcessor:
                 slot.arrive(self.sample_rate)
         self._gather()
 
-    def _new_slot(self, key: int | str, shape_key: tuple[str, int], move: StaticMove, goal: Floats) -> _Slot:
-        plans = plan_sections(move.shape, move.slope_db_per_octave)
+    def _new_slot(self, key: int | str, move: FixedMove, goal: Floats) -> _Slot:
+        plans = None if isinstance(move, RungsMove) else plan_sections(move.shape, move.slope_db_per_octave)
+        count = len(goal) // 5 if plans is None else len(plans)
         slot = _Slot(
             key=key,
-            shape_key=shape_key,
+            shape_key=_kind_of(move),
             plans=plans,
             now=goal.copy(),
             start=goal.copy(),
             goal=goal.copy(),
-            states=np.zeros((len(plans), self.channels, 4)),
-            coefs=np.empty((len(plans), 5)),
-            coef_step=np.zeros((len(plans), 5)),
+            states=np.zeros((count, self.channels, 4)),
+            coefs=np.empty((count, 5)),
+            coef_step=np.zeros((count, 5)),
         )
         slot.arrive(self.sample_rate)
         return slot
@@ -280,12 +304,12 @@ class StaticProcessor:
         self._gliding = any(slot.moving for slot in self._slots)
         self._slots = [slot for slot in self._slots if not (slot.leaving and slot.silent)]
         heard = [slot for slot in self._slots if not slot.silent]
-        count = sum(len(slot.plans) for slot in heard)
+        count = sum(len(slot.coefs) for slot in heard)
         self._coefs = np.empty((count, 5))
         self._states = np.zeros((count, self.channels, 4))
         at = 0
         for slot in heard:
-            end = at + len(slot.plans)
+            end = at + len(slot.coefs)
             self._coefs[at:end] = slot.coefs
             self._states[at:end] = slot.states
             slot.states = self._states[at:end]  # one memory for both kernels
