@@ -208,6 +208,16 @@ def test_a_recording_that_the_store_has_lost_is_told_by_its_name(elsewhere: File
             some.local.samples(Recording("ab" * 32, "Cello.wav"), RATE)
 
 
+def test_what_is_read_in_part_is_not_fetched(elsewhere: Files, files: Files, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
+    path = write_wav(noise, name="Take.wav")
+    for kept in (elsewhere, files):
+        with kept.local.open_original(kept.bring_in(path)) as file:
+            assert file.read(4) == b"RIFF"
+        assert not (kept.local.root / "fetched").exists()
+        with pytest.raises(MissingRecording, match=r"The recording Cello.wav is missing in the store"):
+            kept.local.open_original(Recording("a" * 64, "Cello.wav"))
+
+
 def test_a_store_elsewhere_gives_back_what_it_was_given(elsewhere: Files, tmp_path: Path) -> None:
     for content in (b"first", b"second"):  # the later one takes the earlier one's place, whole
         path = tmp_path / "file.bin"

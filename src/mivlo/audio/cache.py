@@ -12,7 +12,7 @@ import threading
 from collections import defaultdict
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, BinaryIO, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -68,17 +68,37 @@ class LocalCache:
         ------
         MissingRecording : the store does not have it.
         """
-        name = original_name(of.audio_sha256, of.file_name)
-        place = self._store.here(name) or self.root / "fetched" / name.partition("/")[2]
+        name, place = self._original(of)
         if not place.is_file():
             try:
                 self._store.fetch(name, place)
             except FileNotFoundError:
-                raise MissingRecording(
-                    f"The recording {of.file_name} is missing in the store. Put it back from a backup of "
-                    f"{self._store.address}, or take the track out of the song."
-                ) from None
+                raise self._missing(of) from None
         return place
+
+    def open_original(self, of: Recording) -> BinaryIO:
+        """The original to be read in part, where it lies: what is not read is not fetched.
+
+        Raises
+        ------
+        MissingRecording : the store does not have it.
+        """
+        name, place = self._original(of)
+        try:
+            return place.open("rb") if place.is_file() else self._store.open(name)
+        except FileNotFoundError:
+            raise self._missing(of) from None
+
+    def _original(self, of: Recording) -> tuple[str, Path]:
+        """Its name in the store, and where it is on this machine once it is here."""
+        name = original_name(of.audio_sha256, of.file_name)
+        return name, self._store.here(name) or self.root / "fetched" / name.partition("/")[2]
+
+    def _missing(self, of: Recording) -> MissingRecording:
+        return MissingRecording(
+            f"The recording {of.file_name} is missing in the store. Put it back from a backup of "
+            f"{self._store.address}, or take the track out of the song."
+        )
 
     def _folder(self, of: Recording, sample_rate: int) -> Path:
         digest = of.audio_sha256

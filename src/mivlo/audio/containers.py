@@ -1,9 +1,10 @@
 """How much sound a file's container promises, against what is there: read from its own headers.
 
 Decoders quietly make do with what they find. So that nobody works with half a take without knowing, the promise is
-read here. Layouts: RIFF/WAVE (IBM & Microsoft, Multimedia Programming Interface, 1991), RF64 (EBU Tech 3306), AIFF
-(Apple, 1989), Ogg (RFC 3533), Opus in Ogg (RFC 7845), MPEG audio (ISO/IEC 11172-3; the tag with the count of frames
-is common practice without a standard), W64, AU and CAF as their makers describe them; all from memory.
+read here. Layouts: RIFF/WAVE (IBM & Microsoft, Multimedia Programming Interface, 1991), RF64 (EBU Tech 3306), BW64
+(ITU-R BS.2088), AIFF (Apple, 1989), Ogg (RFC 3533), Opus in Ogg (RFC 7845), MPEG audio (ISO/IEC 11172-3; the tag with
+the count of frames is common practice without a standard), W64, AU and CAF as their makers describe them; all from
+memory.
 """
 
 from __future__ import annotations
@@ -16,6 +17,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
+RIFF_NAMES = (b"RIFF", b"RF64", b"BW64")
+"""How files of this layout begin whose numbers have their lowest byte first."""
 _UNKNOWN_32 = 0xFFFFFF00
 """Sizes from here on are what programs write that do not know the length yet."""
 
@@ -40,7 +43,7 @@ def data_span(path: Path) -> DataSpan | None:
     size = path.stat().st_size
     with path.open("rb") as file:
         magic = file.read(4)
-        if magic in (b"RIFF", b"RF64", b"RIFX"):
+        if magic in (*RIFF_NAMES, b"RIFX"):
             return _riff(file, size, ">" if magic == b"RIFX" else "<")
         if magic == b"FORM":
             return _aiff(file, size)
@@ -58,14 +61,26 @@ def _span(size: int, offset: int, stated: int) -> DataSpan:
     return DataSpan(stated, max(0, min(stated, size - offset)))
 
 
-def _chunks(file: BinaryIO, at: int, order: str) -> Iterator[tuple[bytes, int, int]]:
-    """Name, place and size of each chunk of a RIFF or AIFF file; chunks begin at even places."""
+def chunks(file: BinaryIO, at: int, order: str = "<") -> Iterator[tuple[bytes, int, int | None]]:
+    """Name, place and size of each chunk of a RIFF or AIFF file; chunks begin at even places.
+
+    The size of samples that are too many for their chunk's head stands in one called ds64; None where it is not known,
+    and nothing comes behind them.
+    """
+    large: int | None = None
     while True:
         file.seek(at)
         head = file.read(8)
         if len(head) < 8:
             return
         name, size = struct.unpack(f"{order}4sI", head)
+        if name == b"ds64":
+            large = struct.unpack("<8xQ", file.read(16).ljust(16, b"\0"))[0]
+        if name == b"data" and size >= _UNKNOWN_32:
+            if large is None:
+                yield name, at + 8, None
+                return
+            size = large
         yield name, at + 8, size
         at += 8 + size + size % 2
 
@@ -75,17 +90,11 @@ def _is_name(name: bytes) -> bool:
 
 
 def _riff(file: BinaryIO, size: int, order: str) -> DataSpan | None:
-    large: int | None = None
-    for name, at, stated in _chunks(file, 12, order):
-        if name == b"ds64":
-            file.seek(at + 8)
-            large = struct.unpack("<Q", file.read(8).ljust(8, b"\0"))[0]
+    for name, at, stated in chunks(file, 12, order):
         if name != b"data":
             continue
-        if stated >= _UNKNOWN_32:
-            if large is None:
-                return None
-            stated = large
+        if stated is None:
+            return None
         end = at + stated
         file.seek(end)
         next_name = file.read(5)  # some writers leave the filling out that makes its place even
@@ -97,8 +106,8 @@ def _riff(file: BinaryIO, size: int, order: str) -> DataSpan | None:
 
 
 def _aiff(file: BinaryIO, size: int) -> DataSpan | None:
-    for name, at, stated in _chunks(file, 12, ">"):
-        if name == b"SSND":
+    for name, at, stated in chunks(file, 12, ">"):
+        if name == b"SSND" and stated is not None:
             file.seek(at)
             (offset,) = struct.unpack(">I", file.read(4).ljust(4, b"\0"))
             return _span(size, at + 8 + offset, max(0, stated - 8 - offset))

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import os
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import soundfile
@@ -22,7 +24,8 @@ LOWEST_RATE, HIGHEST_RATE = 8_000, 192_000
 LONGEST_S = 3 * 3600
 _UNKNOWN_FRAMES = 2**62
 """The decoder gives such counts where the header has none."""
-LARGEST_BYTES = 2 * 1024**3
+LARGEST_BYTES = 20 * 1024**3
+"""Three hours of stereo at 192 kHz and 32 bit fit."""
 READABLE = "WAV, FLAC, AIFF, OGG or MP3"
 
 
@@ -54,6 +57,8 @@ _LOSSY = ("VORBIS", "OPUS", "MPEG_LAYER_I", "MPEG_LAYER_II", "MPEG_LAYER_III")
 
 def _open(path: Path) -> soundfile.SoundFile:
     """Open a file by what is in it; by its name, one called .raw would be taken for samples without a header."""
+    if _is_bw64(path):
+        return soundfile.SoundFile(_AsRf64(path))
     if path.suffix.lower() != ".raw":
         return soundfile.SoundFile(os.fsencode(path))
     descriptor = os.open(path, os.O_RDONLY)
@@ -65,6 +70,22 @@ def _open(path: Path) -> soundfile.SoundFile:
         raise
 
 
+def _is_bw64(path: Path) -> bool:
+    with path.open("rb") as file:
+        return file.read(4) == b"BW64"
+
+
+class _AsRf64(io.FileIO):
+    """A BW64 file under the name that its older like has, RF64: the decoder knows only that (ITU-R BS.2088)."""
+
+    def readinto(self, buffer: Any) -> int | None:
+        at, count = self.tell(), super().readinto(buffer)
+        if at < 4 and count:
+            first = b"RF64"[at : at + count]
+            memoryview(buffer).cast("B")[: len(first)] = first
+        return count
+
+
 def inspect(path: Path, name: str | None = None) -> SoundInfo:
     """Read the header and check that it is a file we can use; BadAudio says why not."""
     name = name or path.name
@@ -72,7 +93,9 @@ def inspect(path: Path, name: str | None = None) -> SoundInfo:
     if size == 0:
         raise BadAudio(f"Could not read {name}: the file is empty. Export it again and drop it here.")
     if size > LARGEST_BYTES:
-        raise BadAudio(f"Could not read {name}: it is larger than 2 GB. Split it or export it as FLAC.")
+        raise BadAudio(
+            f"Could not read {name}: it is larger than {LARGEST_BYTES / 1024**3:.0f} GB. Split it or export it as FLAC."
+        )
     try:
         with _open(path) as file:
             rate, channels, frames = file.samplerate, file.channels, file.frames
@@ -209,7 +232,7 @@ class FileSamples:
 
     Parameters
     ----------
-    path : a sound file; `name` is how it is called in messages.
+    path : a sound file, kept as an attribute; `name` is how it is called in messages.
     keep_readable : where a damaged file can't be read on, give silence and note it in `ends_at`; else refuse it.
 
     Attributes
@@ -221,7 +244,7 @@ class FileSamples:
         self.info = inspect(path, name)
         self.ends_at = self.info.frames
         self._keep = keep_readable
-        self._path = path
+        self.path = path
         self._file = _open(path)
 
     @property
@@ -249,7 +272,7 @@ class FileSamples:
             self._file.seek(start)
             return np.asarray(self._file.read(stop - start, dtype="float32", always_2d=True))
         except soundfile.LibsndfileError:
-            x = _read_in_pieces(self._path, start, stop - start, "float32")
+            x = _read_in_pieces(self.path, start, stop - start, "float32")
             return x if len(x) else np.zeros((0, self.info.channels), dtype=np.float32)
 
 

@@ -28,6 +28,11 @@ class Container(StrEnum):
     FLAC = "flac"
 
 
+CONTAINERS = {".wav": Container.WAV, ".wave": Container.WAV, ".flac": Container.FLAC}
+"""What the ending of a name, in small letters, asks for."""
+BYTES = {Depth.BITS_16: 2, Depth.BITS_24: 3, Depth.FLOAT_32: 4}
+"""Of a sample."""
+LARGEST_PLAIN_WAV = 2**32 - 2**20
 _SUBTYPES = {Depth.BITS_16: "PCM_16", Depth.BITS_24: "PCM_24", Depth.FLOAT_32: "FLOAT"}
 _DITHER_SEED = 20_813  # fixed, so that the same export gives the same bytes
 
@@ -39,14 +44,23 @@ def sound_bytes(samples: npt.ArrayLike, sample_rate: int) -> bytes:
     return out.getvalue()
 
 
+def _format(container: Container, size: int) -> str:
+    """What a file of so many bytes of samples is written as: a plain WAV can't hold 4 GB (EBU Tech 3306)."""
+    return "RF64" if container is Container.WAV and size >= LARGEST_PLAIN_WAV else container.value.upper()
+
+
 class SoundWriter:
     """Writes blocks to a file; counts the samples that had to be clipped.
+
+    frames : how many will be written, as far as it is known.
 
     16 bit gets triangular dither of two steps' width (common practice; e.g. Lipshitz, Wannamaker &
     Vanderkooy, J. Audio Eng. Soc. 40, 1992, from memory). Float keeps what is above full scale.
     """
 
-    def __init__(self, path: Path, sample_rate: int, channels: int, depth: Depth, container: Container) -> None:
+    def __init__(
+        self, path: Path, sample_rate: int, channels: int, depth: Depth, container: Container, *, frames: int = 0
+    ) -> None:
         if container is Container.FLAC and depth is Depth.FLOAT_32:
             depth = Depth.BITS_24  # FLAC holds whole numbers only
         self.depth = depth
@@ -54,8 +68,9 @@ class SoundWriter:
         self._folder = path.parent
         self._random = np.random.default_rng(_DITHER_SEED)
         self._file = soundfile.SoundFile(
-            os.fsencode(path), "w", sample_rate, channels, _SUBTYPES[depth], format=container.value.upper()
-        )
+            os.fsencode(path), "w", sample_rate, channels, _SUBTYPES[depth],
+            format=_format(container, frames * channels * BYTES[depth]),
+        )  # fmt: skip
 
     def __enter__(self) -> SoundWriter:
         return self

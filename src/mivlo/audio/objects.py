@@ -12,6 +12,8 @@ from typing import BinaryIO, cast
 from fsspec.core import url_to_fs
 from fsspec.implementations.local import LocalFileSystem
 
+from mivlo.audio.whole import written_whole
+
 
 class ObjectStore:
     """Files that are written once and read by many; each appears under its name only when it is whole.
@@ -69,22 +71,16 @@ class ObjectStore:
     def fetch(self, name: str, place: Path) -> None:
         """Copy a file to this machine; it appears under its name only when it is whole."""
         place.parent.mkdir(parents=True, exist_ok=True)
-        partial = place.with_name(f"{place.name}.{uuid.uuid4().hex}.part")
-        try:
-            with self.open(name) as source, partial.open("wb") as out:
-                shutil.copyfileobj(source, out, 1 << 20)
-            partial.replace(place)
-        finally:
-            partial.unlink(missing_ok=True)  # our own, under a name that nobody else has
+        with written_whole(place) as partial, self.open(name) as source, partial.open("wb") as out:
+            shutil.copyfileobj(source, out, 1 << 20)
 
 
 def _move(path: Path, place: Path) -> None:
     try:
         path.replace(place)
     except OSError:  # on another disk: copied beside its place first
-        partial = place.with_name(f"{place.name}.{uuid.uuid4().hex}.part")
-        shutil.copyfile(path, partial)
-        with partial.open("rb") as written:
-            os.fsync(written.fileno())
-        partial.replace(place)
+        with written_whole(place) as partial:
+            shutil.copyfile(path, partial)
+            with partial.open("rb") as written:
+                os.fsync(written.fileno())
         path.unlink()

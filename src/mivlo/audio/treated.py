@@ -8,7 +8,6 @@ from __future__ import annotations
 import contextlib
 import os
 import platform
-import uuid
 from collections.abc import Iterable
 from functools import lru_cache
 from hashlib import sha256
@@ -17,6 +16,7 @@ from pathlib import Path
 import numpy as np
 
 from mivlo.audio.room import free_bytes
+from mivlo.audio.whole import written_whole
 from mivlo.core.spectra import Singles
 
 
@@ -67,14 +67,9 @@ class TreatedCache:
         """Keep a sound; what is written half when something goes wrong never gets its name."""
         place = self._place(sound)
         place.parent.mkdir(parents=True, exist_ok=True)
-        partial = place.with_name(f"{place.stem}.{uuid.uuid4().hex}.part")
-        try:
-            with partial.open("wb") as file:
-                for block in blocks:
-                    file.write(np.ascontiguousarray(block, dtype=np.float32).tobytes())
-            partial.replace(place)
-        finally:
-            partial.unlink(missing_ok=True)  # our own, under a name that nobody else has
+        with written_whole(place) as partial, partial.open("wb") as file:
+            for block in blocks:
+                file.write(np.ascontiguousarray(block, dtype=np.float32).tobytes())
         self.tidy()
 
     def entries(self) -> list[tuple[Path, int]]:

@@ -28,6 +28,7 @@ from mivlo.core.spectra import (
     halve_columns,
     log_grid,
     map_bytes,
+    map_extent,
     map_hop,
 )
 
@@ -36,7 +37,6 @@ WORKING_VERSION = 1
 ANALYSIS_BANDS = 24
 """Bands an octave of the stored long-term levels: those that the bench draws."""
 _MAP_COLUMNS_AT_ONCE = 1024  # a power of two: then its coarser levels are whole as well
-_COARSEST_COLUMNS = 128
 
 
 class Cancelled(MivloError):
@@ -174,13 +174,14 @@ def _measure(
     peaks: list[npt.NDArray[np.float32]] = []
     rest = np.empty((0, channels), dtype=np.float32)
     frames = 0
-    pending: list[Future[None]] = []
+    pending: list[Future[object]] = []
+    meters: tuple[Callable[[Singles], object], ...] = (loudness.add, peak.add, spectrum.add)
     with (folder / SAMPLES).open("wb") as out, ThreadPoolExecutor(3) as pool:
         for x in blocks:
             for future in pending:
                 future.result()
             # the meters release the interpreter lock: they run while the next block is decoded
-            pending = [pool.submit(meter.add, x) for meter in (loudness, peak, spectrum)]
+            pending = [pool.submit(add, x) for add in meters]
             out.write(np.ascontiguousarray(x).tobytes())
             rest = _add_peaks(np.concatenate([rest, x]), peaks)
             frames += len(x)
@@ -213,7 +214,7 @@ def _add_peaks(x: Singles, peaks: list[npt.NDArray[np.float32]]) -> Singles:
 def _write_map(x: Singles, folder: Path, rate: int, progress: Progress) -> tuple[int, int]:
     """The time map in all its zoom levels; returns its columns at the finest, and the levels."""
     time_map, hop = TimeMap(rate), map_hop(rate)
-    columns = max(1, -(-len(x) // hop))
+    columns, deep = map_extent(len(x), rate)
     starts = range(0, columns, _MAP_COLUMNS_AT_ONCE)
 
     def part(first: int) -> Singles:
@@ -223,9 +224,7 @@ def _write_map(x: Singles, folder: Path, rate: int, progress: Progress) -> tuple
         high = min(len(x), (first + count + 4) * hop + reach)
         return time_map.columns(x[low:high], first * hop - low, count)
 
-    lengths = [columns]
-    while lengths[-1] > _COARSEST_COLUMNS:
-        lengths.append(-(-lengths[-1] // 2))
+    lengths = [-(-columns // 2**level) for level in range(deep)]
     # straight to disk: three hours of map would fill a gigabyte of memory. Written, not mapped: on a full disk,
     # writing to a map kills the process
     within = min(len(lengths), _MAP_COLUMNS_AT_ONCE.bit_length())  # levels that a piece fills by itself
