@@ -23,6 +23,7 @@ from mivlo.core.moves import (
     Phase,
     Place,
     Reverb,
+    RungsMove,
     Shape,
     StaticMove,
     Treatment,
@@ -58,6 +59,8 @@ def _part(move: Any, **values: Any) -> Treatment:
 
 _NARROW = AdaptiveMove(300.0, 3_000.0, share=1.0, attack_ms=1.0, release_ms=5.0)
 _COMPRESSED = Compressor(threshold_db=-45.0, attack_ms=1.0, release_ms=5.0)
+# nothing in the lows, which would be remembered for long
+_RUNGS = RungsMove(26, tuple(0.0 if i < 14 else (-1.0) ** i * 3.0 for i in range(26)))
 LISTENING: list[Treatment] = [
     _part(_follows()),
     _part(_follows(1, lookahead_ms=7.0, hold_ms=3.0)),
@@ -68,6 +71,8 @@ LISTENING: list[Treatment] = [
     replace(_part(_follows()), phase=Phase.LINEAR),
     replace(_part(_follows(1)), phase=Phase.ANALOGUE),
     replace(_part(_follows(), place=Place.BEHIND), aftercare=Aftercare(compressors=(_COMPRESSED, _COMPRESSED))),
+    _part(_RUNGS),
+    replace(_part(_RUNGS, channels=Channels.MID), phase=Phase.LINEAR),
     replace(_part(bell()), aftercare=Aftercare(clip=Clip(drive_db=12.0), warmth=Warmth(), air=Air(above_hz=2_000.0))),
     replace(_part(bell()), aftercare=Aftercare(reverb=Reverb(decay_s=0.1), output_db=-3.0), amounts={"all": 0.5}),
 ]
@@ -111,6 +116,7 @@ def file_of(engine: Engine) -> Floats:
         compared,
         engine.scope,
         engine.placed,
+        engine.companions,
         engine.signal,
         engine.key_strip,
         None if engine.key_strip is None else plan.sound(engine.key_strip),
@@ -138,14 +144,21 @@ def _made(engine: Engine, plan: Plan) -> Floats:
         treated, untreated = (0.0, 1.0) if through else weights
         renderer.listen(i, treated=treated, untreated=untreated, glide=False)
     if engine.focus is not None:
-        around = frozenset({engine.focus, *plan.above(engine.focus), *plan.below(engine.focus)})
+        around = _around(plan, engine.focus)
         if alone and engine.placed:
+            for i in engine.companions:
+                around |= _around(plan, i)
             renderer.hear_only(around, glide=False)
         elif engine.signal is Signal.REMOVED:
             renderer.hear_only(around & plan.audible(solos=True), glide=False)
     renderer.want(point)
     out = np.concatenate([made[point] for made in blocks(renderer, engine.end)])
     return out if out.shape[1] == 2 else np.tile(out, (1, 2))
+
+
+def _around(plan: Plan, strip: int) -> frozenset[int]:
+    """A strip with the groups that it runs through, and what runs into it; what is muted there stays so."""
+    return frozenset({strip, *plan.above(strip), *(b for b in plan.below(strip) if not plan.strips[b].mute)})
 
 
 @dataclass

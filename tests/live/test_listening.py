@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from mivlo.core.errors import InvalidValue, MivloError
@@ -45,6 +45,7 @@ _commands = st.one_of(
     st.tuples(st.just("loop"), st.booleans()),
     st.tuples(st.just("focus"), st.sampled_from([None, 1, 2, 3, GROUP, MIX])),
     st.tuples(st.just("scope"), st.sampled_from(list(Scope)), st.booleans()),
+    st.tuples(st.just("companions"), st.frozensets(st.sampled_from([1, 2, 3, 8, 77]), max_size=3)),
     st.tuples(st.just("signal"), st.sampled_from(list(Signal))),
     st.tuples(st.just("preview"), st.sampled_from([1, 2, GROUP]), st.none() | st.floats(-12, 12)),
     st.tuples(st.just("only"), st.sampled_from([1, 2, 77])),
@@ -57,6 +58,8 @@ _commands = st.one_of(
     st.tuples(st.just("probe"), st.none() | st.tuples(st.floats(40.0, 3_500.0), st.floats(0.05, 2.0), st.sampled_from(list(ProbeMode)))),
     st.tuples(st.just("probe"), st.none()),
     st.tuples(st.just("match"), st.sampled_from([0.0, 0.0, -3.0, 4.0])),
+    st.tuples(st.just("bypass"), st.booleans()),
+    st.tuples(st.just("monitor"), st.booleans(), st.booleans()),
     st.tuples(st.just("forget")),
     st.tuples(st.just("wait"), st.integers(1, 60)),
     st.tuples(st.just("wait"), st.integers(10, 60)),
@@ -108,6 +111,8 @@ class Listener:
                 engine.set_focus(strip)
             case "scope", (scope, placed):
                 engine.set_scope(scope, placed=placed)
+            case "companions", (strips,):
+                engine.set_companions(strips)
             case "signal", (signal,):
                 engine.set_signal(signal)
             case "preview", (strip, None):
@@ -121,6 +126,10 @@ class Listener:
                 engine.set_probe(Probe(hz, octaves=octaves, mode=mode))
             case "match", (gain,):
                 engine.set_match(Match(treated_db=gain, removed_db=max(0.0, gain)))
+            case "bypass", (on,):
+                engine.set_bypass(on)
+            case "monitor", (mono, dim):
+                engine.monitor.set(mono=mono, dim=dim)
             case "only", (move,):
                 engine.set_only(frozenset({move}))
             case "key", (move,):
@@ -173,6 +182,10 @@ class Listener:
             return
         wanted = np.zeros((BLOCK_FRAMES, 2))
         wanted[: len(frames)] = file_of(engine)[frames]
+        if engine.monitor.mono:
+            wanted = np.mean(wanted, axis=1, keepdims=True) * np.ones((1, 2))
+        if engine.monitor.dim:
+            wanted *= 0.1
         kept = np.ones(BLOCK_FRAMES, dtype=bool)
         kept[: len(blended)] = ~np.array(blended, dtype=bool)
         difference = np.max(np.abs(block.samples - wanted)[kept], initial=0.0)
@@ -186,6 +199,14 @@ class Listener:
     story=st.lists(_commands, min_size=3, max_size=14),
     cached=st.booleans(),
 )
+# a known sound that is steered by a strip whose moves are tried out meanwhile is another sound
+@example(rate=8_000, phase=0, story=[("play",), ("preview", 1, 0.0), ("listens", 2, 1)], cached=True)
+# what a filter of linear phase has read ahead is read here, too, once the untreated is heard
+@example(rate=8_000, phase=0, story=[("play",), ("listens", 8, 6), ("signal", Signal.UNTREATED)], cached=False)
+# a seek that is asked for while the song's last block plays is carried out
+@example(rate=8_000, phase=0, story=[("play",), ("wait", 37), ("passage", (0, 1_024)), ("seek", 1)], cached=False)
+# a group that is heard alone in its place leaves out what is muted in it
+@example(rate=8_000, phase=0, story=[("focus", GROUP), ("scope", Scope.ALONE, True), ("mute", 2, True)], cached=False)
 @settings(max_examples=120, deadline=None)
 def test_every_block_is_what_an_export_holds_there(
     rate: int, phase: int, story: list[tuple[Any, ...]], cached: bool

@@ -153,6 +153,25 @@ def test_what_is_saved_elsewhere_is_heard_here(address: str, song_id: int, track
     _talk(address, song_id, story)
 
 
+def test_what_was_saved_a_moment_ago_can_be_spoken_of_at_once(address: str, song_id: int, track_id: int) -> None:
+    async def story(client: Client) -> None:
+        await client.send(type="focus", track_id=track_id)
+        url = f"{address}/api/songs/{song_id}/tracks/{track_id}/moves"
+        for hz in range(500, 3_000, 250):
+            body = {"shape": "bell", "frequency_hz": hz, "gain_db": -3.0}
+            song = (await asyncio.to_thread(httpx.post, url, json=body)).json()
+            made = song["tracks"][0]["moves"][-1]["id"]
+            await client.send(type="only", move_ids=[made])
+            await client.until(lambda made=made: bool(client.states) and client.states[-1]["only"] == [made])
+        # what is nowhere is refused, once that is sure
+        await client.send(type="only", move_ids=[10**6])
+        await client.until(lambda: bool(client.errors))
+        assert client.states[-1]["only"] == [made]
+
+    client = _talk(address, song_id, story)
+    assert len(client.errors) == 1
+
+
 def test_a_listeners_own_passage_outlives_changes_that_are_not_about_it(
     address: str, song_id: int, track_id: int
 ) -> None:

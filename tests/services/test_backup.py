@@ -28,8 +28,8 @@ from mivlo.services.backup.restoring import BadBackup
 from mivlo.services.errors import NotFound, NothingToUndo
 from mivlo.services.handover import exporting
 from mivlo.services.handover.exporting import ExportOptions
-from mivlo.services.song import edits, log, moves, songs, strips
-from mivlo.services.song.state import SongState
+from mivlo.services.song import edits, log, moves, rights, snapshots, songs, strips
+from mivlo.services.song.state import SongState, read_song
 from mivlo.store.database import session
 from mivlo.store.models import RecordingRow, Song, TaskRow
 from tests.conftest import bring_in, exported, song_state
@@ -140,6 +140,42 @@ def test_a_move_listens_to_the_strip_that_was_restored_with_it(song: SongState, 
     with session() as s:
         edits.undo(s, song_id, page=PAGE)
     assert song_state(song_id).tracks[0].entries[-1].move.listens_to == (again.tracks[1].id,)
+
+
+def test_snapshots_hold_the_moves_that_were_restored_with_them(song: SongState, tmp_path: Path) -> None:
+    strip = song.tracks[0]
+    with session() as s:
+        move = moves.add_move(s, song.id, strip.id, Entry(move=StaticMove(Shape.BELL, 400.0, gain_db=-6.0)), None)
+        snapshots.keep(s, song.id, "deep", strip.id)
+        moves.change_move(s, song.id, move, None, {"gain_db": -1.0})
+    path = tmp_path / "kept.zip"
+    saving.save([song.id], path)
+    (song_id,) = restoring.restore(path)
+    with session() as s:
+        (kept,) = snapshots.snapshots(s, song_id)
+        snapshots.go_back(s, song_id, kept.id)
+        again, before = read_song(s, song_id), read_song(s, song.id)
+    assert again.tracks[0].entries[-1].move.gain_db == -6.0  # type: ignore[union-attr]
+    assert before.tracks[0].entries[-1].move.gain_db == -1.0  # type: ignore[union-attr]
+
+
+def test_decisions_on_clashes_speak_of_the_tracks_that_were_restored_with_them(song: SongState, tmp_path: Path) -> None:
+    first, second = song.tracks[:2]
+    of = first.id, second.id, (200.0, 400.0)
+    with session() as s:
+        rights.set_importance(s, song.id, [second.id, first.id], page=PAGE)
+        rights.decide(s, song.id, *of, rights.Way.BY, page=PAGE)
+        rights.decide(s, song.id, *of, None, page=PAGE)
+    path = tmp_path / "decided.zip"
+    saving.save([song.id], path)
+    (song_id,) = restoring.restore(path)
+    again = song_state(song_id)
+    assert [t.importance for t in again.tracks[:2]] == [1, 0]
+    assert again.decisions == ()
+    with session() as s:
+        edits.undo(s, song_id, page=PAGE)
+    (decision,) = song_state(song_id).decisions
+    assert (decision.covered, decision.by, decision.way) == (again.tracks[0].id, again.tracks[1].id, "by")
 
 
 def test_what_is_in_it_is_open(song: SongState, saved: Path) -> None:

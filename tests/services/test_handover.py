@@ -15,6 +15,7 @@ import soundfile
 from scipy import signal
 
 from mivlo.audio.encode import Container, Depth
+from mivlo.audio.originals import original_name
 from mivlo.core.errors import InvalidValue, MivloError
 from mivlo.core.graph import Tap, compile, render
 from mivlo.core.moves import BUTTERWORTH_Q, Channels, Entry, Shape, StaticMove, Treatment
@@ -24,6 +25,7 @@ from mivlo.live.engine import Engine
 from mivlo.live.modes import Scope
 from mivlo.services.handover import exporting, sheets
 from mivlo.services.handover.exporting import ExportOptions
+from mivlo.services.recordings import files
 from mivlo.services.recordings.importing import song_sources
 from mivlo.services.recordings.naming import guess_role, name_from_file
 from mivlo.services.song import moves, songs
@@ -110,6 +112,19 @@ def test_stems_have_the_length_and_channels_of_their_source(song: SongState, dep
 def test_the_original_rate_is_treated_at_that_rate(song: SongState) -> None:
     info = soundfile.info(_export(song, [1], original_rate=True, container=Container.FLAC))
     assert (info.samplerate, info.frames, info.channels, info.format) == (44_100, 44_100, 1, "FLAC")
+
+
+def test_what_can_be_heard_can_be_exported_when_the_store_has_lost_the_recording(song: SongState) -> None:
+    before, _ = soundfile.read(_export(song, [0]))
+    track = song.tracks[0]
+    files.store().remove(original_name(track.audio_sha256, track.file_name))
+    for container in Container:
+        task = exporting.request_export(song.id, ExportOptions((track.id,), Depth.BITS_24, container, False))
+        result = exporting.run_export(task.id)
+        again, _ = soundfile.read(exported(task.id, result["files"][0]))
+        assert np.max(np.abs(again - before)) < 2.0**-22
+        said = [notice for notice in result["notices"] if "missing in the store" in notice]
+        assert len(said) == (container is Container.WAV)  # nothing else carries marks
 
 
 def test_several_stems_come_in_one_archive_with_the_sheet(song: SongState) -> None:

@@ -24,6 +24,7 @@ from mivlo.core.units import Floats, db_to_gain
 from mivlo.live.inserts import ProbeInsert
 from mivlo.live.keys import heard_key
 from mivlo.live.modes import Match, Passage, Scope, Signal
+from mivlo.live.monitor import Monitor
 from mivlo.live.previews import Preview, only
 from mivlo.live.transport import Piece, Transport
 
@@ -74,6 +75,7 @@ class Engine:
         self.sample_rate = plan.sample_rate
         self.transport = Transport(plan.sample_rate, _end(sources))
         self.scope, self.placed = Scope.MIX, False
+        self.companions: frozenset[int] = frozenset()
         self.signal = Signal.TREATED
         self.focus: int | None = None
         self.match = Match()
@@ -81,6 +83,9 @@ class Engine:
         self.key_of: int | None = None
         self.key_strip: int | None = None
         self._key_strips: WeakKeyDictionary[Renderer, int | None] = WeakKeyDictionary()
+        self.bypassed = False
+        self._bypass_db = 0.0
+        self.monitor = Monitor(plan.sample_rate)
         self.limiter = MonitorLimiter(plan.sample_rate)
         self.last_untreated: Floats = np.zeros((0, 1))
         self.last_treated: Floats = np.zeros((0, 1))
@@ -121,11 +126,30 @@ class Engine:
 
     @property
     def known(self) -> dict[int, Samples]:
-        """The treated sounds that need not be computed: not those that are looked at, previewed or compared."""
-        if self.focus is None and self.signal is not Signal.TREATED:
+        """The treated sounds that need not be computed: not those that are looked at, previewed or compared.
+
+        Nor those that are steered by a strip whose moves are others meanwhile: they were made with the saved ones.
+        """
+        if self.bypassed or (self.focus is None and self.signal is not Signal.TREATED):
             return {}
-        inside = {self.focus, self.key_strip, *self._previews}
+        inside = {self.focus, self.key_strip, *self._previews, *self._steered_otherwise()}
         return {i: known for i, known in self._treated.items() if i not in inside and i in self.plan.strips}
+
+    def _steered_otherwise(self) -> set[int]:
+        """The strips that listen to one whose moves, or those of what runs into it, are not the saved ones now."""
+        plan = self.plan
+        if plan is self._saved:
+            return set()
+        here = [i for i in plan.strips if i in self._saved.strips]
+        changed = {i for i in here if plan.strips[i].treatment is not self._saved.strips[i].treatment}
+        for i in changed.copy():
+            changed.update(plan.above(i))
+        return {i for i in here if not changed.isdisjoint(plan.strips[i].treatment.listens_to)}
+
+    @property
+    def treated_plan(self) -> Plan:
+        """What is heard but for a bypass."""
+        return self._changed if self.bypassed else self.plan
 
     @property
     def playing(self) -> bool:
@@ -164,6 +188,7 @@ class Engine:
         """Take over the song's saved state. Previews stay over it; those of strips that are gone, go."""
         self._saved, self._sources, self._treated = plan, dict(sources), dict(treated)
         self._previews = {i: p for i, p in self._previews.items() if i in plan.strips}
+        self.companions = frozenset(i for i in self.companions if i in plan.strips)
         self.transport.end = _end(sources)
         if self.focus not in plan.strips:
             self._choose(None)
@@ -238,9 +263,26 @@ class Engine:
         self.scope, self.placed = scope, placed
         self._follow()
 
+    def set_companions(self, strips: frozenset[int]) -> None:
+        """The strips that are heard with the focused one where it is heard alone in its place.
+
+        Raises
+        ------
+        InvalidValue : one is not in this song.
+        """
+        for strip_id in strips:
+            self.strip(strip_id)
+        self.companions = strips
+        self._follow()
+
     def set_signal(self, signal: Signal) -> None:
         """What of the treatment is heard."""
         self.signal = signal
+        self._follow()
+
+    def set_bypass(self, on: bool, *, gain_db: float = 0.0) -> None:
+        """Hear the song as if no strip had any treatment, turned by a gain; or as it is."""
+        self.bypassed, self._bypass_db = on, gain_db if on else 0.0
         self._follow()
 
     def set_match(self, match: Match) -> None:
@@ -282,6 +324,8 @@ class Engine:
     def _heard_plan(self) -> Plan:
         plan = self._changed = self._changed_plan()
         self.key_strip = None
+        if self.bypassed:
+            return plan.bare()
         if self.key_of is None or self.focus is None:
             return plan
         found = heard_key(plan, self.focus, self.key_of)
@@ -346,15 +390,15 @@ class Engine:
 
     def _side_db(self) -> float:
         """By how much the side of the comparison that is heard is turned."""
-        if self.key_strip is not None:
+        if self.key_strip is not None or self.bypassed:
             return 0.0
         if self.signal is Signal.TREATED:
             return self.match.treated_db
         return self.match.untreated_db if self.signal is Signal.UNTREATED else self.match.removed_db
 
     def _output_gains(self) -> list[float]:
-        side = db_to_gain(self._side_db())
-        return [side if self.focus is None else 1.0, side]
+        side, whole = db_to_gain(self._side_db()), db_to_gain(self._bypass_db)
+        return [(side if self.focus is None else 1.0) * whole, side * whole]
 
     def _weights(self) -> dict[int, tuple[float, float]]:
         """How much of treated and untreated is heard of each strip that is compared."""
@@ -373,13 +417,19 @@ class Engine:
         """The strips that are let into their parents, where it is not as mute and solo say."""
         if self.focus is None:
             return None
-        around = frozenset({self.focus, *self.plan.above(self.focus), *self.plan.below(self.focus)})
         if self.scope is Scope.ALONE and self.placed:
-            muted = {i for i in self.plan.below(self.focus) if self.plan.strips[i].mute}
-            return around - muted
+            return self._on_their_ways({self.focus, *self.companions})
         if self.signal is Signal.REMOVED:
-            return around & self.plan.audible(solos=True)
+            return self._on_their_ways({self.focus}) & self.plan.audible(solos=True)
         return None
+
+    def _on_their_ways(self, strips: set[int]) -> frozenset[int]:
+        """Strips with all that runs into them and is not muted there, and the groups that they run through."""
+        heard = set(strips)
+        for i in strips:
+            heard.update(self.plan.above(i))
+            heard.update(b for b in self.plan.below(i) if not self.plan.strips[b].mute)
+        return frozenset(heard)
 
     def _steer(self, renderer: Renderer, *, glide: bool) -> None:
         """Let a renderer give what this listener wants to hear."""
@@ -555,7 +605,7 @@ class Engine:
         elif not transport.playing:  # the song has ended
             self._master = 0.0
             self._renderer = self._successor = self._ready = None
-        return Block(self.limiter.process(out), position, True)
+        return Block(self.limiter.process(self.monitor.process(out)), position, True)
 
     def _faded_out(self) -> None:
         if self.transport.target is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -40,6 +40,27 @@ class _Heard:
 
     meter: LoudnessMeter
     peak: float = 0.0
+
+
+BYPASS_S = 15.0
+"""Of the passage, that are compared for a bypass of all treatments: it has to be known at once."""
+
+
+def measure_bypass(c: Compared) -> float:
+    """Gain in dB that makes the mix without any treatment as loud as with all; less where it would be too loud."""
+    point = (c.plan.mix, Tap.PLACED)
+    short = replace(c, passage=Passage(c.passage.start, min(c.passage.stop, c.passage.start + _frames(c, BYPASS_S))))
+    (after,) = _levels(short, (point,))
+    (before,) = _levels(replace(short, plan=c.plan.bare(), treated={}), (point,))
+    levels = (before.meter.integrated_lufs(), after.meter.integrated_lufs())
+    if SILENCE_LUFS in levels:
+        return 0.0
+    room = CEILING_DB - 20.0 * math.log10(max(before.peak, 1e-9))
+    return min(levels[1] - levels[0], max(room, 0.0))
+
+
+def _frames(c: Compared, seconds: float) -> int:
+    return int(seconds * c.plan.sample_rate)
 
 
 def measure(c: Compared) -> tuple[float, Match]:
@@ -85,7 +106,7 @@ def _peak_db(c: Compared, treated: _Heard, match: float) -> float:
 
 def _levels(c: Compared, points: tuple[Point, ...], *, untreated: bool = False) -> list[_Heard]:
     rate = c.plan.sample_rate
-    stop = min(c.passage.stop, c.passage.start + int(LONGEST_S * rate))
+    stop = min(c.passage.stop, c.passage.start + _frames(c, LONGEST_S))
     known = {} if untreated else {i: x for i, x in c.treated.items() if i != c.focus}
     renderer = Renderer(c.plan, c.sources, at=c.passage.start, treated=known, grid=None, solos=True)
     if untreated:

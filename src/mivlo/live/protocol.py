@@ -85,6 +85,13 @@ class SetScope(_Message):
     placed: bool = False
 
 
+class SetCompanions(_Message):
+    """What is heard with the focused strip where it is heard alone at its place."""
+
+    type: Literal["companions"]
+    track_ids: list[Id] = Field(max_length=500)
+
+
 class SetSignal(_Message):
     type: Literal["signal"]
     signal: Signal
@@ -93,6 +100,21 @@ class SetSignal(_Message):
 class SetMatch(_Message):
     type: Literal["match"]
     on: bool
+
+
+class SetBypass(_Message):
+    """Hear the song without any treatment, as loud as with all of them."""
+
+    type: Literal["bypass"]
+    on: bool
+
+
+class SetMonitor(_Message):
+    """Both channels as one, and softer."""
+
+    type: Literal["monitor"]
+    mono: bool
+    dim: bool
 
 
 class SetProbe(_Message):
@@ -151,8 +173,11 @@ Message = Annotated[
     | SetLoop
     | SetFocus
     | SetScope
+    | SetCompanions
     | SetSignal
     | SetMatch
+    | SetBypass
+    | SetMonitor
     | SetProbe
     | SetMoves
     | SetOnly

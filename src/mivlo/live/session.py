@@ -25,8 +25,8 @@ from mivlo.core.moves import DynamicMove, curve_db
 from mivlo.core.spectra import log_grid
 from mivlo.live import protocol as p
 from mivlo.live.engine import BLOCK_FRAMES, Engine
-from mivlo.live.matching import Compared, measure
-from mivlo.live.meters import SpectrumMeter, report
+from mivlo.live.matching import Compared, measure, measure_bypass
+from mivlo.live.meters import LevelsMeter, SpectrumMeter, report
 from mivlo.live.modes import Match, Passage
 from mivlo.services.recordings.importing import song_sources
 from mivlo.services.recordings.treated import known_treated, maker
@@ -47,6 +47,9 @@ READ_AGAIN_S = 1.0
 
 _rendering = ThreadPoolExecutor(max(2, os.cpu_count() or 2), thread_name_prefix="listening")
 """Shared by all sessions: more threads than processors would only wait for each other. Nothing in it waits."""
+
+_OF_THE_SONG = (p.SetFocus, p.SetCompanions, p.SetOnly, p.SetKey)
+"""Messages that name strips and moves."""
 
 Send = Callable[[str | bytes], Awaitable[None]]
 Out = list[str | bytes]
@@ -93,6 +96,9 @@ class LiveSession:
         self._matched = (0.0, Match())
         self._measured: tuple[float, Match] | None = None
         self._match_due: float | None = None
+        self._bypass_db = 0.0
+        self._bypass_measured: float | None = None
+        self._levels: LevelsMeter
         self._song_passage: Passage | None = None
         self._next_report = 0.0
         self._outdated = False
@@ -101,6 +107,8 @@ class LiveSession:
         self._ended = 0
         self._ending: dict[int, int] = {}
         """Previews that end with the next state of the song that is read after now, in the order they were ended."""
+        self._later: dict[type[p.Message], p.Message] = {}
+        """Messages, the last of each kind, that speak of what is not known yet."""
         self._state_due = True
         self._curves_due = True
         self._was_exact = True
@@ -126,7 +134,7 @@ class LiveSession:
                     self._reading = asyncio.create_task(self._read_anew(self._ended))
                 if self._match_due is not None and time.monotonic() >= self._match_due:
                     self._match_due = None
-                    loop.run_in_executor(self._background, self._measure_match, self._compared())
+                    loop.run_in_executor(self._background, self._measure_match, self._compared(), self._engine.bypassed)
         finally:
             if self._reading is not None:
                 self._reading.cancel()
@@ -181,6 +189,7 @@ class LiveSession:
         song = read.song
         self._engine = Engine(song.plan, read.sources, read.treated)
         self._spectrum = SpectrumMeter(song.sample_rate)
+        self._levels = LevelsMeter(song.sample_rate)
         self._know(song)
         return [
             _json(
@@ -244,6 +253,9 @@ class LiveSession:
         if self._measured is not None:
             self._take_match(self._measured)
             self._measured = None
+        if self._bypass_measured is not None:
+            self._bypass_db, self._bypass_measured = self._bypass_measured, None
+            self._follow_bypass(self._engine.bypassed)
         for message in self._understood(out):
             self._carry_out(message, out)
         self._render(out)
@@ -260,6 +272,7 @@ class LiveSession:
     def _take_news(self, news: _Read | MivloError, ended: int, out: Out) -> None:
         if isinstance(news, MivloError):
             self._engine.pause()
+            self._later.clear()
             out.append(_error(str(news)))
             return
         self._engine.set_song(news.song.plan, news.sources, news.treated)
@@ -270,6 +283,9 @@ class LiveSession:
                 self._engine.set_preview(strip_id, None)
         self._curves_due = self._state_due = True
         self._match_soon()
+        if not self._outdated:  # else what is read next may know more
+            for message in list(self._later.values()):
+                self._carry_out(message, out, again=True)
 
     def _know(self, song: SongState) -> None:
         self._song = song
@@ -295,13 +311,19 @@ class LiveSession:
                 messages.append(message)
         return messages
 
-    def _carry_out(self, message: p.Message, out: Out) -> None:
+    def _carry_out(self, message: p.Message, out: Out, *, again: bool = False) -> None:
+        self._later.pop(type(message), None)  # a newer one takes its place
         try:
             if isinstance(message, p.Played):
                 self._take_played(message)
                 return
             self._change(message)
         except MivloError as refused:
+            if isinstance(message, _OF_THE_SONG) and not again:
+                # it may speak of what was saved a moment ago, and the news is still on its way
+                self._later[type(message)] = message
+                self._outdated = True
+                return
             out.append(_error(str(refused), message.seq))
             return
         except Exception:  # a fault of ours: it must not end the session
@@ -336,16 +358,25 @@ class LiveSession:
             case p.SetFocus(track_id=track_id):
                 engine.set_focus(track_id)
                 self._spectrum.forget()
+                self._levels.forget()
                 self._curves_due = True
                 self._match_soon()
             case p.SetScope(scope=scope, placed=placed):
                 engine.set_scope(scope, placed=placed)
                 self._match_soon()
+            case p.SetCompanions(track_ids=track_ids):
+                engine.set_companions(frozenset(track_ids))
             case p.SetSignal(signal=signal):
                 engine.set_signal(signal)
             case p.SetMatch(on=on):
                 self._matching = on
                 engine.set_match(self._matched[1] if on else Match())
+                self._follow_bypass(engine.bypassed)
+            case p.SetBypass(on=on):
+                self._follow_bypass(on)
+                self._match_soon()
+            case p.SetMonitor(mono=mono, dim=dim):
+                engine.monitor.set(mono=mono, dim=dim)
             case p.SetProbe(probe=probe):
                 engine.set_probe(probe)
             case p.SetMoves(track_id=track_id):
@@ -362,6 +393,7 @@ class LiveSession:
             case p.SetOnly(move_ids=move_ids):
                 engine.set_only(frozenset(move_ids or ()))
                 self._curves_due = True
+                self._match_soon()
             case p.SetKey(move_id=move_id):
                 engine.set_key_of(move_id)
 
@@ -374,10 +406,11 @@ class LiveSession:
             self._rendered += BLOCK_FRAMES
             if engine.focus is not None:
                 self._spectrum.add(engine.last_untreated, engine.last_treated)
+                self._levels.add(engine.last_untreated, engine.last_treated)
             now = time.monotonic()
             if now >= self._next_report:
                 self._next_report = now + REPORT_EVERY_S
-                out.append(_json(report(engine, block.samples, self._dropped)))
+                out.append(_json(report(engine, block.samples, self._dropped, self._levels)))
                 if self._spectrum.full:
                     out.append(p.spectrum(*self._spectrum.levels()))
             if not engine.playing:
@@ -413,6 +446,7 @@ class LiveSession:
                 "focus": engine.focus,
                 "scope": str(engine.scope),
                 "placed": engine.placed,
+                "companions": sorted(engine.companions),
                 "signal": str(engine.signal),
                 "matching": self._matching,
                 "match_lu": round(self._matched[0], 2),
@@ -420,6 +454,10 @@ class LiveSession:
                 "turned_down": "untreated" if self._matched[1].untreated_db else "treated",
                 "only": sorted(engine.only),
                 "key_of": engine.key_of,
+                "bypassed": engine.bypassed,
+                "bypass_db": round(self._bypass_db, 1),
+                "mono": engine.monitor.mono,
+                "dim": engine.monitor.dim,
                 "exact": engine.exact,
                 "delay_ms": round(1000 * engine.latency_s, 1),
             }
@@ -430,13 +468,21 @@ class LiveSession:
     def _compared(self) -> Compared:
         engine = self._engine
         passage = engine.passage or Passage(0, engine.end)
-        return Compared(engine.plan, engine.sources, engine.known, engine.focus, engine.scope, engine.placed, passage)
+        plan = engine.treated_plan
+        return Compared(plan, engine.sources, engine.known, engine.focus, engine.scope, engine.placed, passage)
 
-    def _measure_match(self, compared: Compared) -> None:
+    def _follow_bypass(self, on: bool) -> None:
+        self._engine.set_bypass(on, gain_db=self._bypass_db if self._matching else 0.0)
+        self._state_due = True
+
+    def _measure_match(self, compared: Compared, bypassed: bool) -> None:
         """In the background thread; the session's takes it over."""
         try:
-            if compared.passage.stop > compared.passage.start:
-                self._measured = measure(compared)
+            if compared.passage.stop <= compared.passage.start:
+                return
+            if bypassed:
+                self._bypass_measured = measure_bypass(compared)
+            self._measured = measure(compared)
         except Exception:
             log.exception("the level match could not be measured")
 

@@ -125,6 +125,8 @@ class Transport:
         out: list[Piece] = []
         while count > 0:
             if self.position >= self.end:
+                if self.target is not None:  # it fades out here to go elsewhere: that counts
+                    break
                 self.playing = False
                 self.jump(0)
                 break

@@ -33,7 +33,8 @@ class Base(DeclarativeBase):
 class Song(Base):
     """A song: strips at one sample rate.
 
-    `revision` grows with every change; `outline` only with those of name, passage, order and parents.
+    `revision` grows with every change; `outline` only with those of name, passage, order and parents. `decisions` say
+    which of two tracks keeps a range: covered, by, from_hz, to_hz, way.
     """
 
     __tablename__ = "songs"
@@ -46,6 +47,8 @@ class Song(Base):
     passage_from_s: Mapped[float | None] = mapped_column(Float)
     passage_to_s: Mapped[float | None] = mapped_column(Float)
     look_in_passage: Mapped[bool] = mapped_column(Boolean, default=False, server_default=false())
+    playback_db_spl: Mapped[float] = mapped_column(Float, default=79.0, server_default="79")
+    decisions: Mapped[list[Json]] = mapped_column(JSONB, default=list, server_default=text("'[]'"))
     deleted: Mapped[bool] = mapped_column(Boolean, default=False)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
@@ -55,6 +58,7 @@ class Song(Base):
         CheckConstraint("sample_rate BETWEEN 8000 AND 192000", name="songs_sample_rate_usable"),
         CheckConstraint("(passage_from_s IS NULL) = (passage_to_s IS NULL)", name="songs_passage_whole"),
         CheckConstraint("passage_from_s < passage_to_s", name="songs_passage_forward"),
+        CheckConstraint("playback_db_spl BETWEEN 40 AND 110", name="songs_playback_range"),
     )
 
 
@@ -77,6 +81,8 @@ class StripRow(Base):
     phase: Mapped[str] = mapped_column(Text, default="minimum", server_default="minimum")
     amounts: Mapped[Json] = mapped_column(JSONB, default=dict, server_default=text("'{}'"))
     aftercare: Mapped[Json] = mapped_column(JSONB, default=dict, server_default=text("'{}'"))
+    importance: Mapped[int | None] = mapped_column(Integer)  # lowest first; none: by role
+    kept: Mapped[list[list[float]]] = mapped_column(JSONB, default=list, server_default=text("'[]'"))  # Hz to Hz
     revision: Mapped[int] = mapped_column(Integer, default=0, server_default="0")
     deleted: Mapped[bool] = mapped_column(Boolean, default=False)
 

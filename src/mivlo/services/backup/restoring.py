@@ -25,7 +25,7 @@ from mivlo.services.recordings.files import originals
 from mivlo.services.song.songs import named
 from mivlo.services.song.state import read_song
 from mivlo.store.database import session
-from mivlo.store.models import Base, Edit, LinkMemberRow, MoveRow, Song, StripRow
+from mivlo.store.models import Base, Edit, LinkMemberRow, MoveRow, SnapshotRow, Song, StripRow
 from mivlo.store.outages import is_away, is_full
 
 Progress = Callable[[float], None]
@@ -192,8 +192,12 @@ def _values(row: BaseModel, table: type[Base], ids: Ids) -> dict[str, Any]:
     for name, other in _POINTS_TO.items():
         if values.get(name) is not None:
             values[name] = ids[other][values[name]]
+    if table is Song:
+        values = _decided(values, ids)
     if table is MoveRow:
         values["parameters"] = _rekeyed(values["parameters"], ids)
+    if table is SnapshotRow:
+        values["document"] = _kept(values["document"], ids)
     if table is Edit:
         values["forward"] = [_renumbered(change, ids) for change in values["forward"]]
         values["backward"] = [_renumbered(change, ids) for change in values["backward"]]
@@ -206,7 +210,32 @@ def _renumbered(change: dict[str, Any], ids: Ids) -> dict[str, Any]:
         name: ids[_POINTS_TO[name]][value] if name in _POINTS_TO and value is not None else value
         for name, value in change["values"].items()
     }
-    return {**change, "id": ids[_LOGGED[change["table"]]][change["id"]], "values": _rekeyed(inside, ids)}
+    inside = _decided(_rekeyed(inside, ids), ids)
+    return {**change, "id": ids[_LOGGED[change["table"]]][change["id"]], "values": inside}
+
+
+def _kept(document: dict[str, Any], ids: Ids) -> dict[str, Any]:
+    """What a snapshot holds with the new numbers of its strips and moves."""
+    return {
+        str(ids["strips"][int(strip)]): {
+            **treatment,
+            "entries": [
+                {**e, "id": ids["moves"][e["id"]], "move": _rekeyed(e["move"], ids)} for e in treatment["entries"]
+            ],
+        }
+        for strip, treatment in document.items()
+        if int(strip) in ids["strips"]
+    }
+
+
+def _decided(values: dict[str, Any], ids: Ids) -> dict[str, Any]:
+    """Values of a song with the new numbers of the strips that its decisions speak of."""
+    if not values.get("decisions"):
+        return values
+    decisions = [
+        {**d, **{name: ids["strips"].get(d[name], 0) for name in ("covered", "by")}} for d in values["decisions"]
+    ]
+    return {**values, "decisions": decisions}
 
 
 def _rekeyed(move: dict[str, Any], ids: Ids) -> dict[str, Any]:

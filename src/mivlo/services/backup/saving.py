@@ -20,6 +20,7 @@ from sqlalchemy.orm import Session
 from mivlo import __version__
 from mivlo.audio.originals import original_name
 from mivlo.audio.room import check_room
+from mivlo.audio.whole import written_whole
 from mivlo.config import settings
 from mivlo.core.errors import MivloError
 from mivlo.services.backup import documents
@@ -67,16 +68,11 @@ def save(song_ids: Sequence[int], out: Path, progress: Progress = lambda share: 
     kept = [_look_at(digest, name) for digest, name in originals.items()]
     needed = sum(len(text) for _, text in contents) + sum(original.bytes for original in kept)
     check_room(out, needed + 1_000_000, f"the backup {out.name}", keep_free=settings().keep_free_bytes)
-    partial = out.with_name(f"{out.name}.{uuid.uuid4().hex}.part")
-    try:
-        with partial.open("xb") as file:
-            with zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as archive:
-                _write(archive, contents, kept, progress)
-            file.flush()
-            os.fsync(file.fileno())
-        partial.rename(out)
-    finally:
-        partial.unlink(missing_ok=True)  # our own, under a name that nobody else has
+    with written_whole(out) as partial, partial.open("xb") as file:
+        with zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as archive:
+            _write(archive, contents, kept, progress)
+        file.flush()
+        os.fsync(file.fileno())
     lost = [original.file_name for original in kept if original.missing]
     said = f"{len(lost)} recordings are missing in the store and not in the backup: {', '.join(lost[:5])}."
     notices = [said] if lost else []

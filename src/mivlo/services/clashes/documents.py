@@ -3,24 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-import soxr
 
-from mivlo.audio.decode import inspect, samples_at
+from mivlo.audio.decode import FileSamples, inspect, resampled_blocks, samples_at
+from mivlo.audio.encode import CONTAINERS
 from mivlo.core.clashes import FILES_FULL_SCALE_DB, Carve, Clash, Limits, Loss, find_floors, low_end, same_sources
 from mivlo.core.errors import MivloError
 from mivlo.core.loudness import gated_loudness
 from mivlo.core.moves import Entry, Treatment
+from mivlo.core.parallel import in_parallel
 from mivlo.core.units import Floats
 from mivlo.description import key_document, plain_document
 from mivlo.services.clashes.files import KEY_ID, FileScene, carved_blocks, treatments_of
 
-WRITABLE = (".wav", ".wave", ".flac")
 HIGHEST_RATE = 96_000
 """Files are compared at the highest of their rates, up to here: nobody hears what lies above."""
 MOST_CARVED = 6
@@ -48,10 +47,14 @@ class Files:
     def name(self, number: int) -> str:
         return self.paths[number].name
 
+    def at_its_rate(self, number: int) -> FileSamples:
+        """A file as it is, whatever the rate at which all are compared."""
+        return FileSamples(self.paths[number])
+
     def written(self, number: int, *, changed: bool) -> str:
         """Under which name `mivlo carve` writes a file: its own, unless it is changed and of a kind only read."""
         path = self.paths[number]
-        return f"{path.stem}.wav" if changed and path.suffix.lower() not in WRITABLE else path.name
+        return f"{path.stem}.wav" if changed and path.suffix.lower() not in CONTAINERS else path.name
 
     def move(self, carve: Carve) -> dict[str, Any]:
         """A carve's move as a sheet of version 2 holds it."""
@@ -82,8 +85,7 @@ def clash_document(files: Files) -> dict[str, Any]:
         for loss in surveyed.losses
     ]
     worst = surveyed.clashes[:MOST_CARVED]
-    with ThreadPoolExecutor(2) as pool:
-        carves = dict(enumerate(pool.map(lambda clash: files.heard.carve(clash, Limits()), worst)))
+    carves = dict(enumerate(in_parallel(lambda clash: files.heard.carve(clash, Limits()), worst)))
     clashes = [
         {"id": number + 1, **_clash_values(files, clash), "carve": files.carve(carves.get(number))}
         for number, clash in enumerate(surveyed.clashes)
@@ -119,8 +121,9 @@ def carve_files(files: Files, keep: int, limits: Limits) -> CarvedFiles:
     rendered: dict[int, Floats] = {}
     sheets: dict[int, dict[str, Any]] = {}
     for on, treatment in treatments_of(carves).items():
-        rate = inspect(files.paths[on]).sample_rate
-        own, keeper = samples_at(files.paths[on], rate), samples_at(files.paths[keep], rate)
+        own = files.at_its_rate(on)
+        rate = own.info.sample_rate
+        keeper = samples_at(files.paths[keep], rate)
         rendered[on] = np.concatenate(list(carved_blocks(own, treatment, keeper, sample_rate=rate)))
         sheets[on] = _sheet(files, on, treatment, keep)
     after = _behind(files, rendered) if rendered else files.heard
@@ -143,8 +146,9 @@ def _behind(files: Files, rendered: dict[int, Floats]) -> FileScene:
     heard = files.heard
     sounds = list(heard.sounds)
     for i, x in rendered.items():
-        own = inspect(files.paths[i]).sample_rate
-        sounds[i] = x if own == heard.sample_rate else soxr.resample(x, own, heard.sample_rate)
+        own = files.at_its_rate(i).info.sample_rate
+        blocks = resampled_blocks(iter([x.astype(np.float32)]), own, heard.sample_rate, x.shape[1])
+        sounds[i] = np.concatenate(list(blocks))
     return FileScene.of(sounds, sample_rate=heard.sample_rate, full_scale_db=heard.scene.full_scale_db)
 
 
@@ -155,9 +159,9 @@ def _sheet(files: Files, on: int, treatment: Treatment, keep: int) -> dict[str, 
 
 
 def _track(files: Files, number: int, before: Loss, after: Loss, rendered: Floats | None) -> dict[str, Any]:
-    own = samples_at(files.paths[number], inspect(files.paths[number]).sample_rate)[:]
-    rate = inspect(files.paths[number]).sample_rate
-    loud = gated_loudness(own, sample_rate=rate)
+    own = files.at_its_rate(number)
+    rate = own.info.sample_rate
+    loud = gated_loudness(own[:], sample_rate=rate)
     quieter = loud if rendered is None else gated_loudness(rendered, sample_rate=rate)
     return {
         "file": files.name(number),

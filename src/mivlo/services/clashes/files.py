@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from threading import Lock
 
@@ -12,7 +11,6 @@ import numpy as np
 from mivlo.core.auditory import components, frame_length
 from mivlo.core.clashes import (
     FILES_FULL_SCALE_DB,
-    LEAST_LOST,
     Carve,
     Carving,
     Clash,
@@ -25,6 +23,7 @@ from mivlo.core.clashes import (
 from mivlo.core.graph import treated_blocks
 from mivlo.core.graph.streams import Samples
 from mivlo.core.moves import DynamicMove, Move, Treatment
+from mivlo.core.parallel import in_parallel
 from mivlo.core.units import Floats
 
 KEY_ID = 1000
@@ -45,14 +44,13 @@ class FileScene:
     def of(
         cls, sounds: Sequence[Samples], *, sample_rate: int, full_scale_db: float = FILES_FULL_SCALE_DB
     ) -> FileScene:
-        with ThreadPoolExecutor(2) as pool:
-            powers = list(pool.map(lambda x: components(x[:], sample_rate=sample_rate), sounds))
+        powers = in_parallel(lambda x: components(x[:], sample_rate=sample_rate), sounds)
         frame_s = frame_length(sample_rate) / sample_rate
         return cls(tuple(sounds), sample_rate, Scene.of(powers, full_scale_db=full_scale_db, frame_s=frame_s))
 
-    def survey(self, least: float = LEAST_LOST) -> Survey:
+    def survey(self) -> Survey:
         """What each sound loses, and the clashes."""
-        return survey(self.scene, least=least)
+        return survey(self.scene)
 
     def carve(self, clash: Clash, limits: Limits) -> Carve | None:
         """The carve that frees what a clash covers."""

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from sqlalchemy.orm import Session
 
 from mivlo.core.clashes import find_floors, low_end, same_sources
+from mivlo.core.errors import MivloError
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.moves.static import Slope
 from mivlo.core.roles import Role
@@ -44,15 +45,22 @@ class SongFloor:
     after_db: float
 
 
-def song_floor(song_id: int, from_s: float | None = None, to_s: float | None = None) -> SongFloor:
-    """Over the passage, or between two times; at most a minute from the start."""
+def song_floor(
+    song_id: int, from_s: float | None = None, to_s: float | None = None, *, above_notes: bool = False
+) -> SongFloor:
+    """Over the passage, or between two times; at most a minute from the start.
+
+    above_notes : whether corners may lie above the lowest note that a track plays.
+    """
     with session() as open_session:
         song = read_song(open_session, song_id)
     with comparing:
         heard = HeardSong.of(song, *span_of(song, from_s, to_s))
+        if not heard.scene.frames:
+            raise MivloError("There is no sound between these times. Choose a passage within the song.")
         pairs = same_sources([low_end(heard.sound(i), sample_rate=song.sample_rate) for i in heard.tracks])
         lives = [song.track(i).role in LIVE_DOWN_THERE for i in heard.tracks]
-        floors = find_floors(heard.scene, same_source=pairs, lives_there=lives)
+        floors = find_floors(heard.scene, same_source=pairs, lives_there=lives, above_notes=above_notes)
     tracks = [
         TrackFloor(
             track_id=track_id,
@@ -70,10 +78,21 @@ def song_floor(song_id: int, from_s: float | None = None, to_s: float | None = N
     return SongFloor(tracks, round(floors.before_db, 2), round(floors.after_db, 2))
 
 
-def accept_floor(session: Session, song_id: int, cuts: Sequence[tuple[int, float, Slope]], page: str = "") -> None:
-    """Low cuts (track, corner in Hz, slope) become moves, all in one step."""
+def accept_floor(
+    session: Session,
+    song_id: int,
+    cuts: Sequence[tuple[int, float, Slope]],
+    page: str = "",
+    *,
+    linear: Collection[int] = (),
+) -> None:
+    """Low cuts (track, corner in Hz, slope) become moves, all in one step.
+
+    linear : tracks that are treated in linear phase from then on, since another one carries the same source and is not
+        cut: it would be turned against it.
+    """
     entries = [
         (track, Entry(move=StaticMove(Shape.LOW_CUT, hz, slope_db_per_octave=slope), links=("floor",), note="floor"))
         for track, hz, slope in cuts
     ]
-    accept(session, song_id, entries, "the floor: low cuts", page)
+    accept(session, song_id, entries, "the floor: low cuts", page, linear=linear)

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
 from threading import BoundedSemaphore, Lock
 
 import numpy as np
 
-from mivlo.core.auditory import COMPONENT_HZ, components, frame_length
-from mivlo.core.clashes import SMALL_ROOM_DB, Scene
-from mivlo.core.clashes.carving import K_WEIGHTS
+from mivlo.core.auditory import COMPONENT_HZ, K_WEIGHTS, components, frame_length
+from mivlo.core.clashes import Scene
 from mivlo.core.errors import MivloError
 from mivlo.core.graph import StripKind, Tap
 from mivlo.core.loudness import SILENCE_LUFS, gate
-from mivlo.core.moves import Channels, StaticMove, Treatment, treatment_db
+from mivlo.core.moves import Channels, FixedMove, Treatment, treatment_db
+from mivlo.core.parallel import in_parallel
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
 from mivlo.services.making.hearing import sound_of
@@ -73,10 +72,10 @@ MOST_TRACKS = 48
 
 @dataclass(frozen=True)
 class HeardSong:
-    """Tracks that sound together between two frames.
+    """Tracks, and groups in place of theirs, that sound together between two frames.
 
-    song : without what a file shall not have. tracks : their ids, in the scene's order. mix_lufs : gated loudness of
-    the tracks together there, by their powers, which is taken to be heard at SMALL_ROOM_DB.
+    song : without what a file shall not have. tracks : their ids, groups' among them, in the scene's order. mix_lufs :
+    gated loudness of all together there, by their powers, which is taken to be heard at the playback level of the song.
     """
 
     song: SongState
@@ -87,28 +86,35 @@ class HeardSong:
     mix_lufs: float
 
     @classmethod
-    def of(cls, song: SongState, first: int, last: int, progress: Callable[[float], None] | None = None) -> HeardSong:
+    def of(
+        cls,
+        song: SongState,
+        first: int,
+        last: int,
+        progress: Callable[[float], None] | None = None,
+        *,
+        folded: Collection[int] = (),
+        only: Collection[int] = (),
+    ) -> HeardSong:
         """All tracks that reach the mix, with their moves, faders and pans, and the static moves of groups and mix.
 
-        `progress` is told the share that is done, and may raise to give up.
+        progress : is told the share that is done, and may raise to give up. folded : groups that stand for their
+        tracks, with all that they do. only : of tracks and such groups, those that are compared; none: all. The level
+        is that of the whole mix all the same.
         """
         song = song.exported()
-        tracks = audible_tracks(song)
-        powers: list[Singles] = []
-        pool = ThreadPoolExecutor(2)
-        try:
-            for power in pool.map(lambda i: placed_power(song, i, first, last), tracks):
-                powers.append(power)
-                if progress is not None:
-                    progress(len(powers) / len(tracks))
-        finally:
-            pool.shutdown(cancel_futures=True)
+        tracks = units(song, folded)
+        powers = in_parallel(lambda i: placed_power(song, i, first, last), tracks, progress)
         frame_s = frame_length(song.sample_rate) / song.sample_rate
         lufs = mix_loudness(powers, frame_s)
+        if only:
+            kept = [n for n, i in enumerate(tracks) if i in only]
+            tracks, powers = tuple(tracks[n] for n in kept), [powers[n] for n in kept]
         if len(tracks) > MOST_TRACKS:
             loud = sorted(np.argsort([-float(p.mean()) for p in powers])[:MOST_TRACKS].tolist())
             tracks, powers = tuple(tracks[i] for i in loud), [powers[i] for i in loud]
-        full_scale = SMALL_ROOM_DB - lufs if lufs > SILENCE_LUFS else SMALL_ROOM_DB
+        level = song.playback_db_spl
+        full_scale = level - lufs if lufs > SILENCE_LUFS else level
         return cls(song, first, last, tracks, Scene.of(powers, full_scale_db=full_scale, frame_s=frame_s), lufs)
 
     def number(self, track_id: int) -> int | None:
@@ -126,8 +132,7 @@ class HeardSong:
 
     def with_treatment(self, track_id: int, treatment: Treatment) -> HeardSong:
         """The same with another treatment of one track; the level stays."""
-        strips = (replace(s, treatment=treatment) if s.id == track_id else s for s in self.song.strips)
-        song = replace(self.song, strips=tuple(strips))
+        song = self.song.with_strip(replace(self.song.strip(track_id), treatment=treatment))
         power = self.scene.power.copy()
         number = self.tracks.index(track_id)
         made = placed_power(song, track_id, self.first, self.last)
@@ -140,6 +145,16 @@ def audible_tracks(song: SongState) -> tuple[int, ...]:
     """The tracks that reach the mix."""
     audible = song.plan.audible(solos=False)
     return tuple(t.id for t in song.tracks if t.id in audible and t.audio_sha256)
+
+
+def units(song: SongState, folded: Collection[int] = ()) -> tuple[int, ...]:
+    """What is compared: the tracks that reach the mix, in place of those in folded groups the outermost such group."""
+    groups = {s.id for s in song.strips if s.kind is StripKind.GROUP and s.id in folded}
+    found = []
+    for track in audible_tracks(song):
+        around = [i for i in song.plan.above(track) if i in groups]
+        found.append(around[-1] if around else track)
+    return tuple(dict.fromkeys(found))
 
 
 def mix_loudness(powers: Sequence[Singles], frame_s: float) -> float:
@@ -155,7 +170,7 @@ def mix_loudness(powers: Sequence[Singles], frame_s: float) -> float:
 
 
 def placed_power(song: SongState, track_id: int, first: int, last: int) -> Singles:
-    """(2, frames, COMPONENTS) of a track behind its aftercare, its fader and pan, and the groups that it runs into."""
+    """(2, frames, COMPONENTS) of a track or group behind its aftercare, fader and pan, and the groups it runs into."""
     plan = song.plan
     name = (plan.sound(track_id), first, last)
     power = _known.get(name)
@@ -169,9 +184,9 @@ def placed_power(song: SongState, track_id: int, first: int, last: int) -> Singl
     for strip_id in (track_id, *plan.above(track_id)):
         strip = plan.strips[strip_id]
         gains *= np.square(strip.gains)
-        if strip.kind is not StripKind.TRACK:
+        if strip_id != track_id:  # its own moves are in its sound
             heard = strip.treatment.heard()
-            static = [e.move for e in heard if isinstance(e.move, StaticMove) and e.channels is Channels.ALL]
+            static = [e.move for e in heard if isinstance(e.move, FixedMove) and e.channels is Channels.ALL]
             curve += treatment_db(static, COMPONENT_HZ, sample_rate=song.sample_rate)
     weights = gains[:, None] * 10.0 ** (curve / 10.0)
     return np.asarray(power * weights[:, None, :].astype(np.float32))

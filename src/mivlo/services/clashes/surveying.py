@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,13 +14,15 @@ from sqlalchemy import select
 
 from mivlo.core.auditory import BAND_HZ, COMPONENTS
 from mivlo.core.auditory.components import FRAME_S
-from mivlo.core.clashes import SMALL_ROOM_DB, Clash, by_importance, right_of_way, survey
+from mivlo.core.clashes import Clash, by_importance, right_of_way, survey
 from mivlo.core.clashes.way import LOWS_BELOW_HZ
 from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
+from mivlo.core.units import power_to_db
 from mivlo.services.clashes.heard import MOST_TRACKS, HeardSong, audible_tracks, comparing
 from mivlo.services.making.hearing import span_of
 from mivlo.services.song.edits import lock_song
+from mivlo.services.song.rights import Way, decision_on, rank_of, role_of
 from mivlo.services.song.state import SongState, read_song
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session, tell
@@ -50,7 +52,8 @@ class HeardTrack:
 class SongClash:
     """A clash between two tracks of a song; see `mivlo.core.clashes.Clash`.
 
-    phrase : the stretch in s that is looped to hear it. keeps : which one is proposed to keep the place. why : reason.
+    phrase : the stretch in s that is looped to hear it. proposed, why : which one the order or their roles let keep the
+    place, and the reason. keeps : which one keeps it, as somebody decided or else as proposed; None : it is shared.
     """
 
     covered: int
@@ -62,15 +65,17 @@ class SongClash:
     share_of_time: float
     moments: list[tuple[float, float]]
     phrase: tuple[float, float]
-    keeps: int
+    proposed: int
     why: str
+    keeps: int | None
 
 
 @dataclass(frozen=True, slots=True)
 class SongClashes:
     """All against all between two times.
 
-    level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that.
+    level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that. order : the
+    tracks by importance.
     """
 
     from_s: float
@@ -79,32 +84,62 @@ class SongClashes:
     mix_lufs: float
     hz: list[float]
     tracks: list[HeardTrack]
+    order: list[int]
     clashes: list[SongClash]
 
 
 _known_survey: TypeAdapter[SongClashes] = TypeAdapter(SongClashes)
-METHOD = 1
+METHOD = 3
 """Raised when the same song would be judged otherwise."""
 LEAST_IMPORTANT = 4
 LEAST_LOST = 0.01
 """In a song many tracks share what one loses."""
 
 
-def song_clashes(song_id: int, from_s: float | None = None, to_s: float | None = None) -> SongClashes:
-    """Over the passage, or between two times; at most a minute from the start."""
+def song_clashes(
+    song_id: int,
+    from_s: float | None = None,
+    to_s: float | None = None,
+    *,
+    folded: Collection[int] = (),
+    only: Collection[int] = (),
+) -> SongClashes:
+    """Over the passage, or between two times; at most a minute from the start.
+
+    folded : groups that stand for their tracks. only : strips that are compared with each other alone; none: all.
+    """
     with session() as open_session:
         song = read_song(open_session, song_id)
     with comparing:
-        return _surveyed(song, *span_of(song, from_s, to_s))
+        return _decided(_surveyed(song, *span_of(song, from_s, to_s), folded=folded, only=only), song)
+
+
+def _decided(found: SongClashes, song: SongState) -> SongClashes:
+    """With what was decided in place of what is proposed."""
+    clashes = []
+    for clash in found.clashes:
+        decision = decision_on(song, clash.covered, clash.by, (clash.from_hz, clash.to_hz))
+        if decision is not None:
+            # who covers whom may be told the other way round than it was when it was decided
+            keeps = None if decision.way == Way.SHARE else getattr(decision, decision.way)
+            clash = replace(clash, keeps=keeps)
+        clashes.append(clash)
+    return replace(found, clashes=clashes)
 
 
 def _surveyed(
-    song: SongState, first: int, last: int, progress: Callable[[float], None] = lambda share: None
+    song: SongState,
+    first: int,
+    last: int,
+    progress: Callable[[float], None] = lambda share: None,
+    *,
+    folded: Collection[int] = (),
+    only: Collection[int] = (),
 ) -> SongClashes:
-    heard = HeardSong.of(song, first, last, progress=lambda share: progress(0.6 * share))
+    heard = HeardSong.of(song, first, last, lambda share: progress(0.6 * share), folded=folded, only=only)
     surveyed = survey(heard.scene, least=LEAST_LOST, progress=lambda share: progress(0.6 + 0.4 * share))
     start_s, end_s = first / song.sample_rate, last / song.sample_rate
-    level = 10.0 * np.log10(np.maximum(heard.scene.excitation.max(axis=1).mean(axis=1, dtype=np.float64), 1e-12))
+    level = power_to_db(heard.scene.excitation.max(axis=1).mean(axis=1, dtype=np.float64), floor_db=-120.0)
     tracks = [
         HeardTrack(
             track_id=heard.tracks[loss.strip],
@@ -117,18 +152,23 @@ def _surveyed(
         )
         for loss in surveyed.losses
     ]
-    roles = [song.track(i).role for i in heard.tracks]
+    roles = [role_of(song, i) for i in heard.tracks]
     low = BAND_HZ < LOWS_BELOW_HZ
     lows = [float(x.alone[low].sum() / max(1e-9, x.loudness)) for x in surveyed.losses]
-    minded = _ranked(surveyed.clashes, roles)
+    ranks = [rank_of(song, i) for i in heard.tracks]
+    minded = _ranked(surveyed.clashes, roles, ranks)
     return SongClashes(
         from_s=start_s,
         to_s=end_s,
-        level_db_spl=SMALL_ROOM_DB,
+        level_db_spl=song.playback_db_spl,
         mix_lufs=round(heard.mix_lufs, 1),
         hz=np.round(BAND_HZ, 1).tolist(),
         tracks=tracks,
-        clashes=[_song_clash(heard, c, roles, lows, start_s, end_s) for c in minded],
+        order=[heard.tracks[i] for i in by_importance(roles, ranks)],
+        clashes=[
+            _song_clash(heard, c, right_of_way(roles, c.covered, c.by, c.from_hz, c.to_hz, lows, ranks), start_s, end_s)
+            for c in minded
+        ],
     )
 
 
@@ -149,7 +189,8 @@ class WholeSong:
 def survey_key(song: SongState) -> str:
     """Names all that a survey of a song depends on."""
     plan = song.exported().plan
-    facts = [METHOD, plan.sound(plan.mix), [(i, str(song.track(i).role)) for i in audible_tracks(song)]]
+    tracks = [song.track(i) for i in audible_tracks(song)]
+    facts = [METHOD, plan.sound(plan.mix), song.playback_db_spl, [(t.id, str(t.role), t.importance) for t in tracks]]
     return hashlib.sha256(json.dumps(facts, default=str).encode()).hexdigest()
 
 
@@ -160,7 +201,7 @@ def whole_song(song_id: int) -> WholeSong:
         row = open_session.get(SurveyRow, song_id)
         if row is None:
             return WholeSong(False, None)
-        return WholeSong(row.key == survey_key(song), _known_survey.validate_python(row.document))
+        return WholeSong(row.key == survey_key(song), _decided(_known_survey.validate_python(row.document), song))
 
 
 def request_survey(song_id: int) -> TaskRow:
@@ -198,21 +239,19 @@ def run_survey(task_id: int) -> dict[str, Any]:
     return {"clashes": len(found.clashes)}
 
 
-def _ranked(clashes: Sequence[Clash], roles: Sequence[Role]) -> list[Clash]:
+def _ranked(clashes: Sequence[Clash], roles: Sequence[Role], ranks: Sequence[int | None]) -> list[Clash]:
     """What hides most first, where it counts half as much with every place in the order of importance.
 
     Rooms are left out on both sides: they hold what the others play, and hide it and are hidden by it all the time.
     """
-    order = by_importance(roles)
+    order = by_importance(roles, ranks)
     weights = [0.5 ** min(order.index(i), LEAST_IMPORTANT) for i in range(len(roles))]
     apart = [c for c in clashes if Role.ROOM not in (roles[c.covered], roles[c.by])]
     return sorted(apart, key=lambda c: weights[c.covered] * c.hidden, reverse=True)
 
 
-def _song_clash(
-    heard: HeardSong, clash: Clash, roles: list[Role], lows: list[float], start_s: float, end_s: float
-) -> SongClash:
-    keeper, why = right_of_way(roles, clash.covered, clash.by, clash.from_hz, clash.to_hz, lows)
+def _song_clash(heard: HeardSong, clash: Clash, way: tuple[int, str], start_s: float, end_s: float) -> SongClash:
+    keeper, why = way
     moments = [(round(start_s + a, 2), round(start_s + b, 2)) for a, b in clash.moments]
     return SongClash(
         covered=heard.tracks[clash.covered],
@@ -224,8 +263,9 @@ def _song_clash(
         share_of_time=round(clash.share_of_time, 4),
         moments=moments,
         phrase=_phrase(moments[0], start_s, end_s),
-        keeps=heard.tracks[keeper],
+        proposed=heard.tracks[keeper],
         why=why,
+        keeps=heard.tracks[keeper],
     )
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from sqlalchemy import select
+from sqlalchemy import not_, or_, select
 from sqlalchemy.orm import Session
 
 from mivlo.core.moves import Entry
@@ -16,7 +16,7 @@ from mivlo.services.findings.looking import analysis_key, looking
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.moves import add_moves, check_entry
-from mivlo.services.song.state import read_song
+from mivlo.services.song.state import SPARED, read_song
 from mivlo.store.models import FindingRow, LookRow, MoveRow, StripRow
 
 SAME_ACROSS_OCT = 1.0 / 36.0
@@ -59,7 +59,9 @@ class Repeat:
 
 
 def _rows(session: Session, track_ids: Sequence[int]) -> list[FindingRow]:
-    query = select(FindingRow).where(FindingRow.strip_id.in_(track_ids)).order_by(FindingRow.rank.desc(), FindingRow.id)
+    shown = or_(FindingRow.state != "open", not_(SPARED))  # what must stay is not told of as trouble
+    query = select(FindingRow).where(FindingRow.strip_id.in_(track_ids), shown)
+    query = query.order_by(FindingRow.rank.desc(), FindingRow.id)
     return [row for row in session.scalars(query) if row.present or row.state != "open"]
 
 
@@ -93,11 +95,12 @@ def repeats(session: Session, song_id: int) -> list[Repeat]:
 
 
 def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindings:
-    """What stands out in a track, most certain and most disturbing first."""
+    """What stands out in a strip, most certain and most disturbing first."""
     song = read_song(session, song_id)
-    track = song.track(track_id)
+    track = song.strip(track_id)
     rows = _rows(session, [t.id for t in song.tracks])
     spread = {row.id: len({r.strip_id for r in group}) for group in _groups(rows) for row in group}
+    rows = _rows(session, [track_id])
     known = session.get(LookRow, track_id)
     return TrackFindings(
         fresh=known is not None and known.key == analysis_key(song, track),
@@ -106,7 +109,7 @@ def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindin
         to_s=known.to_s if known else 0.0,
         treated=known.treated if known else False,
         along=(known.along or None) if known else None,
-        findings=[_state(row, spread.get(row.id, 1)) for row in rows if row.strip_id == track_id],
+        findings=[_state(row, spread.get(row.id, 1)) for row in rows],
     )
 
 
@@ -151,8 +154,8 @@ def accept(
     state = read_song(session, song_id)
     check_entry(state, state.strip(strip.id), wanted)
     (made,) = add_moves(
-        session, song, strip, [wanted], _label("accept", strip, row),
-        also=lambda ids: (_decide(row, "accepted", ids[0]), before), page=page,
+        session, song, [(strip, wanted)], _label("accept", strip, row),
+        also=lambda ids: ([_decide(row, "accepted", ids[0])], [before]), page=page,
     )  # fmt: skip
     return made
 

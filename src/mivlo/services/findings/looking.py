@@ -14,11 +14,11 @@ from mivlo.core.errors import BadAudio
 from mivlo.core.findings import METHOD, Along, Finding, Search
 from mivlo.core.findings.frames import Sound
 from mivlo.core.findings.network import shipped_model
-from mivlo.core.graph import Tap, TreatedSound
+from mivlo.core.graph import StripKind, Tap
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.documents import FindingDocument
 from mivlo.services.recordings.files import recordings
-from mivlo.services.recordings.importing import song_sources
+from mivlo.services.recordings.treated import tapped
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
@@ -43,18 +43,22 @@ def analysis_key(song: SongState, track: StripState) -> str:
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 
-def request_stale(session: Session, song_id: int) -> list[int]:
+def request_stale(session: Session, song_id: int, strip_id: int | None = None) -> list[int]:
     """Tasks for the tracks whose findings are out of date and that nobody looks at already; their ids.
+
+    strip_id : for this strip alone. Groups and the mix change with every fader below them: they are looked at when
+        somebody asks for them.
 
     A track that is changed while it is looked at is asked for again when that look is over.
     """
     lock_song(session, song_id)  # one at a time asks for looks: a track has at most one that is open
     song = read_song(session, song_id)
-    ids = [track.id for track in song.tracks]
+    strips = song.tracks if strip_id is None else (song.strip(strip_id),)
+    ids = [strip.id for strip in strips]
     known = dict(session.execute(select(LookRow.strip_id, LookRow.key).where(LookRow.strip_id.in_(ids))).all())
     taken = looking(session, song_id)
-    stale = [t for t in song.tracks if known.get(t.id) != analysis_key(song, t) and t.id not in taken]
-    return [create_task(session, song_id, "analyse", t.name, {"track_id": t.id}).id for t in stale]
+    stale = [s for s in strips if s.frames and known.get(s.id) != analysis_key(song, s) and s.id not in taken]
+    return [create_task(session, song_id, "analyse", s.name, {"track_id": s.id}).id for s in stale]
 
 
 def run_analysis(task_id: int) -> dict[str, Any]:
@@ -63,7 +67,7 @@ def run_analysis(task_id: int) -> dict[str, Any]:
         task = get_task(session, task_id)
         song = read_song(session, task.song_id)
         try:
-            track = song.track(task.payload["track_id"])
+            track = song.strip(task.payload["track_id"])
         except NotFound:
             return {}  # deleted meanwhile
         known = session.get(LookRow, track.id)
@@ -72,10 +76,11 @@ def run_analysis(task_id: int) -> dict[str, Any]:
             return {"track_id": track.id}
     start, stop = looked_range(song, track)
     song = song.exported()
-    treated = not song.track(track.id).treatment.changes_nothing
-    sound: Sound = recordings().samples(track.recording, song.sample_rate)
-    if treated:
-        sound = TreatedSound(song.plan, song_sources(song), (track.id, Tap.BEHIND), track.frames)
+    treated = not song.strip(track.id).treatment.changes_nothing
+    if treated or track.kind is not StripKind.TRACK:
+        sound: Sound = tapped(song, (track.id, Tap.BEHIND))
+    else:
+        sound = recordings().samples(track.recording, song.sample_rate)
     found, along = _look(sound, song, track, start, stop, TaskProgress(task_id))
     with open_session() as session:
         row = LookRow(

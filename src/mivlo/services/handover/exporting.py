@@ -14,8 +14,10 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
+from mivlo.audio.cache import MissingRecording
 from mivlo.audio.decode import FileSamples, until_readable
-from mivlo.audio.encode import Container, Depth, SoundWriter
+from mivlo.audio.encode import BYTES, Container, Depth, SoundWriter
+from mivlo.audio.marks import NO_MARKS, Marks, add_marks, marks_in
 from mivlo.audio.room import check_room
 from mivlo.config import settings
 from mivlo.core.errors import InvalidValue
@@ -25,6 +27,7 @@ from mivlo.services.handover.sheets import sheet_document, song_sheet
 from mivlo.services.recordings.files import recordings, store
 from mivlo.services.recordings.importing import song_sources
 from mivlo.services.recordings.treated import known_treated
+from mivlo.services.song.moves import words_of
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
 from mivlo.store.database import session
@@ -83,9 +86,6 @@ def run_export(task_id: int) -> dict[str, Any]:
     return result
 
 
-_BYTES = {Depth.BITS_16: 2, Depth.BITS_24: 3, Depth.FLOAT_32: 4}
-
-
 def _check_room(song: SongState, options: ExportOptions) -> None:
     """DiskFull where there is no room for all files; a zip needs room for the largest twice."""
     sizes = []
@@ -93,7 +93,7 @@ def _check_room(song: SongState, options: ExportOptions) -> None:
         strip = song.strip(strip_id)
         track = strip.kind is StripKind.TRACK
         frames = strip.source_frames if track and options.original_rate else strip.frames if track else song.frames
-        sizes.append(frames * (strip.channels if track else 2) * _BYTES[options.depth])
+        sizes.append(frames * (strip.channels if track else 2) * BYTES[options.depth])
     needed = sum(sizes) + (max(sizes, default=0) if len(sizes) > 1 else 0)
     what = "the export" if len(sizes) > 1 else f"the export of {song.strip(options.track_ids[0]).name}"
     check_room(settings().data_dir / "exports", needed, what, keep_free=settings().keep_free_bytes)
@@ -125,15 +125,49 @@ def _write_all(folder: Path, order: _Order, progress: TaskProgress) -> dict[str,
         name = _file_name(song, strip, options.container)
         sounds = _sounds_for(strip, of_song, song, options)
         clipped = _write(folder / name, sounds, strip, options, progress.part(i, len(options.track_ids)))
+        if options.container is Container.WAV:
+            try:
+                add_marks(folder / name, _marks_of(strip, sounds.plan.sample_rate))
+            except MissingRecording:  # it sounds from its working copy
+                notices.append(
+                    f"{strip.name}: its recording is missing in the store; a time reference and markers that it had "
+                    "are not in the export."
+                )
         names.append(name)
         if clipped:
             notices.append(
                 f"{strip.name}: {clipped} samples were above full scale and were clipped. "
                 "Lower it or export 32 bit float."
             )
+    notices += _not_carried(order.song, options.track_ids)
     if len(names) > 1:
         names = [_zip(folder, names, order.song)]
     return {"files": names, "notices": notices}
+
+
+def _not_carried(song: SongState, strip_ids: tuple[int, ...]) -> list[str]:
+    """What groups and the mix do that the stems of what runs into them don't have: a sentence each, moves by name."""
+    above: dict[int, list[str]] = {}
+    for strip_id in strip_ids:
+        for group in song.plan.above(strip_id):
+            above.setdefault(group, []).append(song.strip(strip_id).name)
+    said = []
+    for strip in song.strips:
+        on = [words_of(entry) for entry in strip.entries if entry.enabled]
+        if strip.id in above and on:
+            count = "1 move" if len(on) == 1 else f"{len(on)} moves"
+            said.append(f"{strip.name} has {count} ({', '.join(on)}) that {_listed(above[strip.id])}.")
+    return said
+
+
+_MOST_NAMED = 3
+
+
+def _listed(names: list[str]) -> str:
+    if len(names) == 1:
+        return f"the stem of {names[0]} doesn't carry"
+    more = len(names) - _MOST_NAMED
+    return f"the stems of {', '.join(names[:_MOST_NAMED])}{f' and {more} more' if more > 0 else ''} don't carry"
 
 
 def _file_name(song: SongState, strip: StripState, container: Container) -> str:
@@ -149,7 +183,9 @@ def _write(
     """Render one strip into a file; how many samples were clipped. A group or the mix has the song's length."""
     frames = sounds.frames
     channels = strip.channels if strip.kind is StripKind.TRACK else 2
-    with SoundWriter(path, sounds.plan.sample_rate, channels, options.depth, options.container) as writer:
+    with SoundWriter(
+        path, sounds.plan.sample_rate, channels, options.depth, options.container, frames=frames
+    ) as writer:
         done = 0
         made = render(sounds.plan, sounds.sources, (strip.id, Tap.BEHIND), 0, frames, treated=sounds.treated)
         for block in until_readable(made, sounds.sources.get(strip.id)):
@@ -157,6 +193,14 @@ def _write(
             done += len(block)
             progress(done / max(frames, 1))
     return writer.clipped
+
+
+def _marks_of(strip: StripState, sample_rate: int) -> Marks:
+    """What the file of a track's recording says of its beginning, and its markers, at the rate of the export."""
+    if strip.kind is not StripKind.TRACK or not strip.audio_sha256:
+        return NO_MARKS
+    with recordings().open_original(strip.recording) as file:
+        return marks_in(file).at_rate(strip.source_rate, sample_rate)
 
 
 def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: ExportOptions) -> _Sounds:

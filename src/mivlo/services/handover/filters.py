@@ -7,17 +7,17 @@ import io
 
 from mivlo.audio.encode import sound_bytes
 from mivlo.core.errors import InvalidValue
-from mivlo.core.moves import Channels, Phase, StaticMove, move_sections
+from mivlo.core.moves import Channels, FixedMove, Phase, StaticMove, treatment_sections
 from mivlo.core.phase import linear_taps, minimum_impulse
 from mivlo.services.song.state import StripState
 
 
-def static_moves(strip: StripState) -> list[StaticMove]:
+def static_moves(strip: StripState) -> list[FixedMove]:
     """The static moves that always act on all channels, with the amounts applied."""
     return [
         e.move
         for e in strip.treatment.heard()
-        if isinstance(e.move, StaticMove) and e.enabled and not e.stretches and e.channels is Channels.ALL
+        if isinstance(e.move, FixedMove) and e.enabled and not e.stretches and e.channels is Channels.ALL
     ]
 
 
@@ -36,12 +36,16 @@ def impulse_wav(strip: StripState, sample_rate: int, phase: Phase) -> bytes:
     raise InvalidValue("phase", str(phase), "an impulse response is of minimum or linear phase")
 
 
+def _shape(move: FixedMove) -> str:
+    return str(move.shape) if isinstance(move, StaticMove) else move.mode
+
+
 def sections_csv(strip: StripState, sample_rate: int) -> str:
     """Their second-order sections, b0 to a2 with a0 = 1, in the order in which they act."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(["move", "shape", "frequency_hz", "b0", "b1", "b2", "a0", "a1", "a2"])
     for number, move in enumerate(static_moves(strip), 1):
-        for row in move_sections(move, sample_rate=sample_rate).tolist():
-            writer.writerow([number, str(move.shape), move.frequency_hz, *map(repr, row)])
+        for row in treatment_sections([move], sample_rate=sample_rate).tolist():
+            writer.writerow([number, _shape(move), move.frequency_hz, *map(repr, row)])
     return out.getvalue()

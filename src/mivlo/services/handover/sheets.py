@@ -19,11 +19,11 @@ from mivlo.core.graph import StripKind
 from mivlo.core.moves import (
     NO_AFTERCARE,
     SELF,
-    AdaptiveMove,
     Aftercare,
     Channels,
     DynamicMove,
     Entry,
+    FixedMove,
     Key,
     Move,
     Phase,
@@ -147,10 +147,11 @@ _VERSION_1 = frozenset(SheetMove1.model_fields)
 
 @dataclass(frozen=True, slots=True)
 class ReadSheet:
-    """A sheet: the treatment, and the names of what it listens to by the ids that stand for them in it."""
+    """A sheet: the treatment, the names of what it listens to by the ids that stand for them in it, its moves' ids."""
 
     treatment: Treatment
     keys: Mapping[int, str]
+    ids: tuple[str | None, ...]
 
 
 def parse_sheet(text: str, name: str = "the sheet") -> ReadSheet:
@@ -211,7 +212,8 @@ def _parse(text: str, name: str) -> ReadSheet:
         )
     except InvalidValue as error:
         raise MivloError(f"Could not use {name}: {error}") from error
-    return ReadSheet(treatment, {number: key for key, number in names.items()})
+    own_ids = tuple(values.get("id") for values in sheet.moves)
+    return ReadSheet(treatment, {number: key for key, number in names.items()}, own_ids)
 
 
 def _aftercare(values: dict[str, Any], name: str) -> Aftercare:
@@ -337,14 +339,14 @@ def _cells(entry: Entry, names: Mapping[int, str]) -> dict[str, Any]:
     plain = plain_document(entry)
     out: dict[str, Any] = {}
     for name, value in move_document(move).items():
-        if name in ("mode", "key", "weights"):
+        if name in ("mode", "key", "weights", "gains_db"):
             continue
         out[name] = "" if name in move.absent else _cell(value)
         if name in beside:
             other, said = beside[name]
             out[other] = said
-    if isinstance(move, AdaptiveMove):
-        out["shape"] = "adaptive"
+    if not hasattr(move, "shape"):
+        out["shape"] = move.mode
     if isinstance(move, StaticMove) and move.shape.has_slope and move.slope_db_per_octave == 6:
         out["q"] = ""
     out["mode"] = move.mode
@@ -363,7 +365,7 @@ def _cells(entry: Entry, names: Mapping[int, str]) -> dict[str, Any]:
 
 def _key_cells(move: Move, names: Mapping[int, str]) -> dict[str, Any]:
     """What a move listens to: whom, and of a dynamic one which band."""
-    if isinstance(move, StaticMove):
+    if isinstance(move, FixedMove):
         return {}
     whom = ", ".join(names.get(source, "a track that is gone") for source in move.listens_to) or "itself"
     if not isinstance(move, DynamicMove):
@@ -375,9 +377,9 @@ def _key_cells(move: Move, names: Mapping[int, str]) -> dict[str, Any]:
 
 
 def _width(move: Move) -> Any:
-    if isinstance(move, AdaptiveMove) or (isinstance(move, StaticMove) and move.shape.has_slope):
-        return ""
-    return round(move.octaves, 3)
+    if isinstance(move, StaticMove | DynamicMove) and not (isinstance(move, StaticMove) and move.shape.has_slope):
+        return round(move.octaves, 3)
+    return ""
 
 
 def _cell(value: Any) -> Any:

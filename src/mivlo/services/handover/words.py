@@ -16,6 +16,7 @@ from mivlo.core.moves import (
     Move,
     Phase,
     Place,
+    RungsMove,
     StaticMove,
     ThresholdOf,
     Treatment,
@@ -43,6 +44,15 @@ def acting_words(move: Move, names: Mapping[int, str]) -> str:
             return _dynamic(move, names)
         case AdaptiveMove():
             return _adaptive(move, names)
+        case RungsMove():
+            return _rungs(move)
+
+
+def _rungs(move: RungsMove) -> str:
+    """Each band that is moved, with its centre: what a person can draw into a graphic equalizer."""
+    moved = [(b, g) for b, g in zip(move.bands, move.gains_db, strict=True) if g]
+    at = ", ".join(f"{number(band.centre_hz)} Hz {gain:+g} dB" for band, gain in moved)
+    return f"{move.count} bands: {at or 'all at 0 dB'}"
 
 
 def _dynamic(move: DynamicMove, names: Mapping[int, str]) -> str:

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.making.alike import LONGEST_S, SHORTEST_S, find_alike, patch_of
-from mivlo.services.recordings.files import recordings
+from mivlo.services.recordings.treated import arriving
 from mivlo.services.song.state import read_song
 
 
@@ -33,18 +33,18 @@ class AlikeMoment:
 
 
 def more_like(session: Session, song_id: int, track_id: int, spot: Spot, *, everywhere: bool) -> list[AlikeMoment]:
-    """All moments of a track, or of all tracks, that are like a spot of it, in order."""
+    """All moments of a strip, or of all tracks, that are like a spot of it, in order."""
     song = read_song(session, song_id)
-    here = song.track(track_id)
+    here = song.strip(track_id)
     if not SHORTEST_S <= spot.to_s - spot.from_s <= LONGEST_S:
         raise InvalidValue("to_s", spot.to_s, f"mark {SHORTEST_S:g} to {LONGEST_S:g} s of it")
     session.rollback()  # what follows takes a while and needs no connection
     where = {"from_hz": spot.from_hz, "to_hz": spot.to_hz, "from_s": spot.from_s, "to_s": spot.to_s}
     rate = song.sample_rate
-    patch = patch_of(recordings().samples(here.recording, rate), sample_rate=rate, **where) if everywhere else None
+    patch = patch_of(arriving(song, here)[:], sample_rate=rate, **where) if everywhere else None
     found = [
         AlikeMoment(track.id, m.from_s, m.to_s, m.strength)
         for track in (song.tracks if everywhere else (here,))
-        for m in find_alike(recordings().samples(track.recording, rate), sample_rate=rate, patch=patch, **where)
+        for m in find_alike(arriving(song, track)[:], sample_rate=rate, patch=patch, **where)
     ]
     return sorted(found, key=lambda m: (m.track_id != track_id, m.track_id, m.from_s))

@@ -98,11 +98,12 @@ def _take_over(
         note = f"frozen from {order.from_s:.1f} to {order.to_s:.1f} s, together {share} of what was taken"
         links = (*entry.links, "frozen")[:MOST_LINKS]
         frozen_entries = [
-            replace(one, channels=entry.channels, place=entry.place, links=links, note=note) for one in frozen.entries
+            (owner, replace(one, channels=entry.channels, place=entry.place, links=links, note=note))
+            for one in frozen.entries
         ]
-        switched = (Change("move", entry.id, {"enabled": False}), Change("move", entry.id, {"enabled": True}))
+        switched = ([Change("move", entry.id, {"enabled": False})], [Change("move", entry.id, {"enabled": True})])
         label = f"{strip.name}: freeze the adaptive move"
-        made = add_moves(open_session, song, owner, frozen_entries, label, also=lambda ids: switched, page=order.page)
+        made = add_moves(open_session, song, frozen_entries, label, also=lambda ids: switched, page=order.page)
         many = "1 move does" if len(made) == 1 else f"{len(made)} moves do"
         at_moments = sum(bool(one.stretches) for one in frozen.entries) if not entry.stretches else 0
         when = f" between {order.from_s:.1f} and {order.to_s:.1f} s"

@@ -52,8 +52,10 @@ def learn_moves(
     known = strip.revision if strip_revision is None else strip_revision
     with session() as open_session:
         row, owner = locked_strip(open_session, song_id, strip_id, None, known)
-        entries = [Entry(move=move, links=(LINK,), note="stays while the others play") for move in learned.moves]
-        made = add_moves(open_session, row, owner, entries, f"{strip.name}: learn what stays", page=page)
+        entries = [
+            (owner, Entry(move=move, links=(LINK,), note="stays while the others play")) for move in learned.moves
+        ]
+        made = add_moves(open_session, row, entries, f"{strip.name}: learn what stays", page=page)
     places = " and ".join(f"{move.frequency_hz:.0f} Hz" for move in learned.moves)
     return Made(made, f"{places} stay in {strip.name} whatever is played ({like}).")
 

@@ -39,7 +39,7 @@ def start(
     entries = [Entry(move=move, links=(title,) if len(moves) > 1 else ()) for move in moves]
     for entry in entries:
         check_entry(song, strip, entry)
-    return add_moves(session, row, strip_row, entries, f"{strip.name}: {title}", page=page)
+    return add_moves(session, row, [(strip_row, entry) for entry in entries], f"{strip.name}: {title}", page=page)
 
 
 def _fitted(song: SongState, strip: StripState, name: StartName, move: Move) -> Move:

@@ -13,9 +13,10 @@ import numpy as np
 
 from mivlo.audio.treated import TreatedCache
 from mivlo.config import settings
-from mivlo.core.graph import Tap, render
+from mivlo.core.graph import Point, StripKind, Tap, TreatedSound, render
 from mivlo.core.graph.streams import Samples
 from mivlo.core.spectra import Singles
+from mivlo.services.recordings.files import recordings
 from mivlo.services.recordings.importing import song_sources
 from mivlo.services.song.state import SongState, StripState
 
@@ -53,6 +54,21 @@ def known_treated(song: SongState, sources: Mapping[int, Samples] | None = None)
         if known is not None:
             found[track.id] = known
     return found
+
+
+def tapped(song: SongState, point: Point) -> TreatedSound:
+    """What the song gives at a point, computed where it is sliced, from what is known already where that will do."""
+    sources = song_sources(song)
+    below = song.plan.below(point[0])
+    known = {i: sound for i, sound in known_treated(song, sources).items() if i in below}
+    return TreatedSound(song.plan, sources, point, song.strip(point[0]).frames, treated=known)
+
+
+def arriving(song: SongState, strip: StripState) -> Singles | TreatedSound:
+    """What reaches a strip's moves: a recording, or all that runs into a group or the mix."""
+    if strip.kind is StripKind.TRACK:
+        return recordings().samples(strip.recording, song.sample_rate)
+    return tapped(song, (strip.id, Tap.UNTREATED))
 
 
 def missing(song: SongState) -> list[StripState]:

@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import StripKind
-from mivlo.core.moves import MOST_MOVES, Channels, Entry
+from mivlo.core.moves import MOST_MOVES, Channels, Entry, RungsMove
+from mivlo.core.moves.together import following, link_of
 from mivlo.description import changed_entry, entry_document, entry_parts
 from mivlo.services.errors import NotFound
 from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
@@ -23,7 +24,7 @@ from mivlo.store.models import FindingRow, MoveRow, Song, StripRow
 def words_of(entry: Entry) -> str:
     """A move in a few words: "bell 412 Hz"."""
     shape = str(getattr(entry.move, "shape", entry.move.mode)).replace("_", " ")
-    return f"{shape} {entry.move.frequency_hz:.0f} Hz"
+    return shape if isinstance(entry.move, RungsMove) else f"{shape} {entry.move.frequency_hz:.0f} Hz"
 
 
 def check_entry(song: SongState, strip: StripState, entry: Entry) -> None:
@@ -73,24 +74,23 @@ def insert_move(session: Session, strip: StripRow, entry: Entry) -> MoveRow:
 def add_moves(
     session: Session,
     song: Song,
-    strip: StripRow,
-    entries: Sequence[Entry],
+    entries: Sequence[tuple[StripRow, Entry]],
     label: str,
     *,
-    also: Callable[[list[int]], tuple[Change, Change]] | None = None,
+    also: Callable[[list[int]], tuple[list[Change], list[Change]]] | None = None,
     page: str = "",
 ) -> list[int]:
-    """Moves behind the others as one step of a locked song; their ids.
+    """Moves, each behind the others of its strip, as one step of a locked song; their ids.
 
-    also : what else belongs to the step, of the ids: a change and what takes it back.
+    also : what else belongs to the step, of the ids: changes, and those that take them back.
     """
-    made = [insert_move(session, strip, entry).id for entry in entries]
+    made = [insert_move(session, strip, entry).id for strip, entry in entries]
     forward = [Change("move", i, {"deleted": False}) for i in made]
     backward = [Change("move", i, {"deleted": True}) for i in made]
     if also is not None:
-        change, back = also(made)
-        forward.append(change)
-        backward.insert(0, back)
+        changes, back = also(made)
+        forward.extend(changes)
+        backward[:0] = back
     change_song(session, song, label, forward, backward, page=page)
     return made
 
@@ -134,10 +134,11 @@ def change_move(
     revision: int | None,
     values: dict[str, Any],
     *,
+    alone: bool = False,
     strip_revision: int | None = None,
     page: str = "",
 ) -> None:
-    """Set new values of a move."""
+    """Set new values of a move; those that move together with it follow, unless it is changed alone."""
     song, row, strip = _locked_move(session, song_id, move_id, revision, strip_revision)
     before = entry_of(row)
     after = changed_entry(before, values)
@@ -150,8 +151,28 @@ def change_move(
     old, new = entry_document(before), entry_document(after)
     changed = {key: new.get(key) for key in {**old, **new} if new.get(key) != old.get(key)}
     if changed:
-        change = Change("move", move_id, changed)
-        change_song(session, song, _label(verb, strip, after), [change], page=page, gesture=True)
+        changes = [Change("move", move_id, changed)]
+        if not alone and (link := link_of(before)) is not None:
+            changes += _followers(session, song_id, move_id, link, old, new)
+        change_song(session, song, _label(verb, strip, after), changes, page=page, gesture=True)
+
+
+def _followers(
+    session: Session, song_id: int, move_id: int, link: str, old: dict[str, Any], new: dict[str, Any]
+) -> list[Change]:
+    """What changes of the other moves of a set or of twins."""
+    others = select(MoveRow).join(StripRow).where(
+        StripRow.song_id == song_id, StripRow.deleted.is_(False), MoveRow.deleted.is_(False), MoveRow.id != move_id,
+        MoveRow.links.contains([link]),
+    )  # fmt: skip
+    changes = []
+    for row in session.scalars(others.order_by(MoveRow.id)):
+        entry = entry_of(row)
+        values = following(old, new, entry_document(entry), type(entry.move))
+        if values:
+            changed_entry(entry, values)  # refused as a whole where one can't be so
+            changes.append(Change("move", row.id, values))
+    return changes
 
 
 def delete_move(

@@ -66,11 +66,13 @@ def change_song_values(
     outline: int | None = None,
     page: str = "",
 ) -> None:
-    """Rename a song, set its passage, or whether findings are looked for within it."""
+    """Rename a song, set its passage, whether findings are looked for in it, and how loud the mix is taken to be."""
     song = lock_song(session, song_id, revision, outline=outline)
     label = "set the passage"
     if "look_in_passage" in values:
         label = f"look for findings in the {'passage' if values['look_in_passage'] else 'whole tracks'}"
+    if "playback_db_spl" in values:
+        label = f"mix heard at {values['playback_db_spl']:g} dB SPL"
     if "name" in values:
         values["name"] = named(values["name"])
         label = f"rename to {values['name']}"

@@ -7,11 +7,12 @@ from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import Boolean, func, literal_column, not_, select
 from sqlalchemy.orm import Session, selectinload
 
 from mivlo.core.graph import Plan, Strip, StripKind, compile
-from mivlo.core.moves import Aftercare, Entry, Phase, StaticMove, Treatment
+from mivlo.core.kept import Range
+from mivlo.core.moves import Aftercare, Entry, FixedMove, Phase, Treatment
 from mivlo.core.phase import linear_rings_before_s
 from mivlo.core.roles import Role
 from mivlo.description import ENTRY_FIELDS, entry_document, read_aftercare, read_entry
@@ -47,7 +48,10 @@ _SILENCE = Recording("", "", 0, 0, 2, 0, 0.0, "")
 
 @dataclass(frozen=True, slots=True)
 class StripState:
-    """A strip: its place in the song, its treatment, and of a track its recording."""
+    """A strip: its place in the song, its treatment, and of a track its recording.
+
+    A group or the mix is as long as the song.
+    """
 
     id: int
     kind: StripKind
@@ -61,6 +65,8 @@ class StripState:
     revision: int
     treatment: Treatment
     recording: Recording = _SILENCE
+    importance: int | None = None
+    kept: tuple[Range, ...] = ()
     open_findings: int = 0
     decided_findings: int = 0
 
@@ -113,7 +119,7 @@ class StripState:
         """How long it rings before a hit; only with linear phase."""
         if self.phase is not Phase.LINEAR:
             return 0.0
-        static = tuple(e.move for e in self.entries if isinstance(e.move, StaticMove) and e.enabled and not e.stretches)
+        static = tuple(e.move for e in self.entries if isinstance(e.move, FixedMove) and e.enabled and not e.stretches)
         return round(1e3 * linear_rings_before_s(static, 48_000.0), 1)
 
     @property
@@ -142,6 +148,17 @@ class StripState:
         )
 
 
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """Which of two tracks keeps a range: the covered one, the one by which it is covered, or both share it."""
+
+    covered: int
+    by: int
+    from_hz: float
+    to_hz: float
+    way: str
+
+
 @dataclass(frozen=True)
 class SongState:
     """A song. `strips` holds all, `tracks` those with a recording, both in order."""
@@ -154,6 +171,8 @@ class SongState:
     passage_from_s: float | None
     passage_to_s: float | None
     look_in_passage: bool
+    playback_db_spl: float
+    decisions: tuple[Decision, ...]
     strips: tuple[StripState, ...]
     undo_label: str | None = None
     redo_label: str | None = None
@@ -166,6 +185,11 @@ class SongState:
     def frames(self) -> int:
         """Frames of the longest track."""
         return max((track.frames for track in self.tracks), default=0)
+
+    @cached_property
+    def arrives(self) -> dict[int, str]:
+        """Of groups and the mix, by their id: a name of the sound that reaches their moves."""
+        return {s.id: self.plan.arriving(s.id) for s in self.strips if s.kind is not StripKind.TRACK}
 
     @property
     def duration_s(self) -> float:
@@ -189,6 +213,10 @@ class SongState:
             if strip.id == strip_id:
                 return strip
         raise NotFound("track", strip_id)
+
+    def with_strip(self, changed: StripState) -> SongState:
+        """The song with another state of one strip."""
+        return replace(self, strips=tuple(changed if strip.id == changed.id else strip for strip in self.strips))
 
     def track(self, track_id: int) -> StripState:
         strip = self.strip(track_id)
@@ -233,9 +261,19 @@ def _strip_state(row: StripRow, counts: tuple[int, int]) -> StripState:
         revision=row.revision,
         treatment=treatment_of(row),
         recording=_recording_of(row),
+        importance=row.importance,
+        kept=tuple((low, high) for low, high in row.kept),
         open_findings=counts[0],
         decided_findings=counts[1],
     )
+
+
+SPARED = literal_column(
+    """EXISTS (SELECT 1 FROM strips AS own, jsonb_array_elements(own.kept) AS range WHERE own.id = findings.strip_id
+    AND findings.frequency_hz BETWEEN (range ->> 0)::float AND (range ->> 1)::float)""",
+    Boolean,
+)
+"""Whether a finding lies in a range of its strip that must stay."""
 
 
 def _counts(session: Session, strip_ids: Sequence[int]) -> dict[int, tuple[int, int]]:
@@ -243,7 +281,7 @@ def _counts(session: Session, strip_ids: Sequence[int]) -> dict[int, tuple[int, 
     query = (
         select(
             FindingRow.strip_id,
-            func.count().filter(FindingRow.state == "open", FindingRow.present),
+            func.count().filter(FindingRow.state == "open", FindingRow.present, not_(SPARED)),
             func.count().filter(FindingRow.state != "open"),
         )
         .where(FindingRow.strip_id.in_(strip_ids))
@@ -272,6 +310,8 @@ def read_song(session: Session, song_id: int, page: str = "") -> SongState:
     undo, redo = next_undo(log, page), next_redo(log, page)
     here = {strip.id for strip in shown}
     strips = [_strip_state(strip, counts.get(strip.id, (0, 0))) for strip in shown]
+    silence = replace(_SILENCE, frames=max((strip.frames for strip in strips), default=0))
+    strips = [s if s.kind is StripKind.TRACK else replace(s, recording=silence) for s in strips]
     return SongState(
         id=row.id,
         name=row.name,
@@ -281,6 +321,8 @@ def read_song(session: Session, song_id: int, page: str = "") -> SongState:
         passage_from_s=row.passage_from_s,
         passage_to_s=row.passage_to_s,
         look_in_passage=row.look_in_passage,
+        playback_db_spl=row.playback_db_spl,
+        decisions=tuple(Decision(**d) for d in row.decisions if {d["covered"], d["by"]} <= here),
         strips=tuple(_rerouted(strip, here) for strip in strips),
         undo_label=undo.label if undo else None,
         redo_label=redo.label if redo else None,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -9,12 +10,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
+from mivlo.core.kept import kept_ranges
 from mivlo.core.moves import Phase
 from mivlo.core.roles import Role
 from mivlo.description import aftercare_document, read_aftercare
 from mivlo.services.errors import NotFound
-from mivlo.services.song.edits import added_row, change_song, check_strip, lock_song
-from mivlo.services.song.log import Change
+from mivlo.services.song.edits import change_song, check_strip, lock_song
+from mivlo.services.song.log import Change, merged
 from mivlo.services.song.songs import named
 from mivlo.services.song.state import read_song, treatment_of
 from mivlo.store.models import Song, StripRow
@@ -58,6 +60,8 @@ def change_strip(
         values["role"] = str(Role(values["role"]))
     if row.kind == "mix" and ("name" in values or values.get("solo")):
         raise InvalidValue("mix", row.name, "it can't be renamed or soloed")
+    if "kept" in values:
+        values["kept"] = [list(one) for one in kept_ranges(values["kept"])]
     values = {**values, **_treated(row, values)}
     words = ", ".join(key.removesuffix("_db") for key in values)
     change_song(session, song, f"{row.name}: {words}", [Change("strip", strip_id, values)], page=page, gesture=True)
@@ -98,19 +102,36 @@ def delete_strip(
     change_song(session, song, f"delete {row.name}", [Change("strip", strip_id, {"deleted": True})], page=page)
 
 
-def add_group(session: Session, song_id: int, name: str, *, page: str = "") -> int:
-    """A new group, empty, running into the mix; its id."""
+def add_group(session: Session, song_id: int, name: str, strip_ids: Sequence[int] = (), *, page: str = "") -> int:
+    """A new group with strips in it, as one step; its id. It runs to where the first of them ran, else into the mix."""
     song = lock_song(session, song_id)
+    inside = [_routed(session, song_id, i) for i in strip_ids]
     count, last = session.execute(
         select(func.count(), func.max(StripRow.position)).where(StripRow.song_id == song_id)
     ).one()
     if count >= MOST_STRIPS:
         raise InvalidValue("strips", count, f"a song has at most {MOST_STRIPS}")
+    position, parent = (inside[0].position, inside[0].parent_id) if inside else ((last or 0) + 1, None)
     row = StripRow(
-        song_id=song_id, kind="group", position=(last or 0) + 1, name=named(name), role=str(Role.OTHER), deleted=False
-    )
-    added_row(session, song, f"add group {row.name}", "strip", row, page=page)
+        song_id=song_id, kind="group", position=position, name=named(name), role=str(Role.OTHER), deleted=False,
+        parent_id=parent,
+    )  # fmt: skip
+    session.add(row)
+    session.flush()
+    into = [Change("strip", i.id, {"parent_id": row.id}) for i in inside]
+    back = [Change("strip", i.id, {"parent_id": i.parent_id}) for i in inside]
+    shown, hidden = Change("strip", row.id, {"deleted": False}), Change("strip", row.id, {"deleted": True})
+    change_song(session, song, f"add group {row.name}", [shown, *into], [*back, hidden], page=page)
+    _ = read_song(session, song_id).plan  # refuses what does not fit together
     return row.id
+
+
+def _routed(session: Session, song_id: int, strip_id: int) -> StripRow:
+    """A strip that can be routed: a track or a group."""
+    row = strip_row(session, song_id, strip_id)
+    if row.kind == "mix":
+        raise InvalidValue("mix", row.name, "it is routed nowhere")
+    return row
 
 
 def route(
@@ -119,21 +140,36 @@ def route(
     strip_id: int,
     parent_id: int | None,
     *,
+    before_id: int | None = None,
     outline: int | None = None,
     page: str = "",
 ) -> None:
-    """Route a track or a group into a group, or (None) into the mix.
+    """Route a track or a group into a group, or (None) into the mix; in front of another strip, or behind all.
+
+    Where it is routed to already it only gets another place.
 
     Raises
     ------
     CircularRouting : the group would end up inside itself.
     """
     song = lock_song(session, song_id, outline=outline)
-    row = strip_row(session, song_id, strip_id)
-    if row.kind == "mix":
-        raise InvalidValue("mix", row.name, "it is routed nowhere")
+    row = _routed(session, song_id, strip_id)
     parent = None if parent_id is None else strip_row(session, song_id, parent_id)
     into = None if parent is None or parent.kind == "mix" else parent.id
-    label = f"{row.name} into {parent.name if parent else 'the mix'}"
-    change_song(session, song, label, [Change("strip", strip_id, {"parent_id": into})], page=page)
-    _ = read_song(session, song_id).plan  # refuses what does not fit together
+    state = read_song(session, song_id)
+    _ = state.with_strip(replace(state.strip(strip_id), parent_id=into)).plan  # refuses what does not fit together
+    label = f"{row.name} into {parent.name if parent and into else 'the mix'}"
+    changes = [Change("strip", strip_id, {"parent_id": into})]
+    changes += _placed(session, song_id, row, None if before_id is None else strip_row(session, song_id, before_id))
+    if into == row.parent_id:
+        label = "reorder the tracks"
+    change_song(session, song, label, merged(changes), page=page)
+
+
+def _placed(session: Session, song_id: int, row: StripRow, other: StripRow | None) -> list[Change]:
+    """The places that strips must have for one to stand in front of another, or behind all."""
+    query = select(StripRow).where(StripRow.song_id == song_id, StripRow.deleted.is_(False))
+    order = [r for r in session.scalars(query.order_by(StripRow.position, StripRow.id)) if r.id != row.id]
+    at = next((i for i, r in enumerate(order) if other is not None and r.id == other.id), len(order))
+    order.insert(at, row)
+    return [Change("strip", r.id, {"position": i}) for i, r in enumerate(order) if r.position != i]

@@ -1,0 +1,1 @@
+"""Moves made to match another sound: its balance, or its own resonances."""
