@@ -17,6 +17,7 @@ PARTS = {
     "listeners": "bench.listeners",
     "listening": "bench.listening",
     "start": "bench.starting",
+    "twins": "bench.twins",
 }
 """Names and modules; a module is loaded when it is asked for."""
 

@@ -98,6 +98,22 @@ def _listening(page: Page, base: str, named: dict[str, int]) -> None:
     httpx.post(f"{base}/undo").raise_for_status()
 
 
+def _rungs(page: Page, track: int) -> None:
+    page.goto(f"{ADDRESS}/bench/{track}")
+    page.wait_for_timeout(2_500)
+    page.keyboard.press("Shift+R")
+    rows = page.get_by_role("slider", name="Rung at")
+    for i, steps in ((9, -4), (10, -7), (11, -5), (19, 3), (20, 4), (21, 2)):
+        rows.nth(i).focus()
+        for _ in range(abs(steps)):
+            page.keyboard.press("ArrowLeft" if steps < 0 else "ArrowRight")
+            page.wait_for_timeout(150)
+    page.get_by_role("button", name="Play").click()
+    page.wait_for_timeout(3_500)
+    _shot(page, "bench-rungs")
+    page.get_by_role("button", name="Pause").click()
+
+
 def _clashes(page: Page) -> None:
     """Who covers whom, with the first clash chosen and heard; then the floor."""
     page.goto(f"{ADDRESS}/clashes")
@@ -113,6 +129,29 @@ def _clashes(page: Page) -> None:
     _shot(page, "clashes-floor")
     page.get_by_role("button", name="Night").click()
     page.get_by_role("button", name="Pause").click()
+
+
+def _grouped(page: Page, base: str, named: dict[str, int]) -> None:
+    """A group on Tracks, and on the bench about to be treated in place of its tracks; all is taken back."""
+    inside = ["Cello", "Trumpet", "Marimba", "Harmonium"]
+    body = {"name": "Pitched", "strip_ids": [named[name] for name in inside]}
+    strips = httpx.post(f"{base}/groups", json=body).raise_for_status().json()["strips"]
+    group = next(s["id"] for s in strips if s["name"] == "Pitched")
+    for name, hz, gain in zip(inside, (430.0, 436.0, 2_400.0, 440.0), (-4.0, -2.0, -3.0, -6.0), strict=True):
+        move = {"shape": "bell", "frequency_hz": hz, "q": 4.0, "gain_db": gain}
+        httpx.post(f"{base}/tracks/{named[name]}/moves", json=move).raise_for_status()
+    page.goto(f"{ADDRESS}/tracks")
+    page.wait_for_timeout(2_500)
+    _shot(page, "tracks-low")
+    page.goto(f"{ADDRESS}/bench/{group}")
+    page.wait_for_timeout(6_000)
+    page.get_by_role("combobox", name="Add a move").press("ArrowDown")
+    page.get_by_role("option", name="moves of its tracks").click()
+    page.get_by_text("The sum over the passage").wait_for(timeout=30_000)
+    page.wait_for_timeout(500)
+    _shot(page, "bench-group")
+    for _ in range(1 + len(inside)):
+        httpx.post(f"{base}/undo").raise_for_status()
 
 
 def _away(page: Page) -> None:
@@ -145,16 +184,14 @@ def main() -> None:
         page.get_by_role("button", name="Play").click()
         page.wait_for_timeout(2_500)
         _shot(page, "tracks")
-        page.get_by_role("button", name="low rows").click()
-        page.wait_for_timeout(500)
-        _shot(page, "tracks-low")
-        page.get_by_role("button", name="low rows").click()
         _away(page)
         page.get_by_role("button", name="Pause").click()
+        _grouped(page, base, named)
         _bench(page, song, track)
         _finding(page, named["Trumpet"])
         _listening(page, base, named)
         _clashes(page)
+        _rungs(page, named["Harmonium"])
         page.get_by_role("button", name="Night").click()
         page.goto(f"{ADDRESS}/bench/{track}")
         page.wait_for_timeout(2_500)

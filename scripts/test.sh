@@ -1,11 +1,17 @@
 #!/usr/bin/env bash
-# All checks: linters, types, page units, Python, browser. Ends with pytest's closing line.
-set -euo pipefail
+# All checks: page units, linters, types, Python, browser. Ends with pytest's closing line.
+# Two test processes, each with its own database and server; linters and page units run beside them.
+set -uo pipefail
 cd "$(dirname "$0")/.."
-log=$(mktemp)
-(cd ui && npx vitest run --reporter=dot) >"$log" 2>&1 &
+log=$(mktemp -d)
+trap 'rm -rf "$log"' EXIT
+(cd ui && npx vitest run --reporter=dot) >"$log/units" 2>&1 &
 units=$!
-scripts/lint.sh
-wait "$units" || { cat "$log"; exit 1; }
-grep -E "Test Files|Tests" "$log"
-.venv/bin/python -m pytest "$@"
+scripts/lint.sh >"$log/lint" 2>&1 &
+lint=$!
+.venv/bin/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder "$@" | tee "$log/tests"
+failed=$?
+for beside in units lint; do
+  wait "${!beside}" || { failed=1; cat "$log/$beside"; tail -n 1 "$log/tests"; }
+done
+exit "$failed"

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+import fcntl
 import os
+import pickle
 import shutil
+import sys
 import time
-from collections.abc import Coroutine, Iterator
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
-from multiprocessing import get_context
+from collections.abc import Callable, Coroutine, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import httpx
 import numpy as np
@@ -19,6 +21,7 @@ import soundfile
 from sqlalchemy import text
 from sqlalchemy.exc import OperationalError
 
+from mivlo import cli
 from mivlo.cluster import Cluster
 from mivlo.config import settings
 from mivlo.core.units import Floats
@@ -33,7 +36,6 @@ from tests.web import server
 
 T = TypeVar("T")
 Made = tuple[dict[str, Floats], list[song.Trouble]]
-_BESIDE: pytest.StashKey[Future[Made]] = pytest.StashKey()
 
 SCRATCH_PORT = 54_391
 BUSY = """
@@ -47,7 +49,7 @@ TABLES = "songs, strips, moves, edits, tasks, procrastinate_jobs, procrastinate_
 def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     """A cluster of its own for this run, thrown away afterwards."""
     folder = tmp_path_factory.mktemp("cluster") / "postgres"
-    cluster = Cluster(folder, SCRATCH_PORT, durable=False)
+    cluster = Cluster(folder, SCRATCH_PORT + server.number(), durable=False)
     cluster.start()
     os.environ["MIVLO_DATABASE_URL"] = cluster.url
     os.environ["MIVLO_DATA_DIR"] = str(tmp_path_factory.mktemp("data"))
@@ -62,7 +64,18 @@ def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 
 @pytest.fixture
 def db(database_url: str) -> None:
-    """The database, emptied before the test, once no worker is busy with what the test before has left behind.
+    """The database, emptied before the test."""
+    empty_database()
+
+
+@pytest.fixture(scope="module")
+def db_of_module(database_url: str) -> None:
+    """The database, emptied before the first test of a module whose tests share what was made then."""
+    empty_database()
+
+
+def empty_database() -> None:
+    """Empty it, once no worker is busy with what the test before has left behind.
 
     Numbers are not given out again: a worker that ends late must not take a new job for its own.
     """
@@ -110,23 +123,19 @@ def write_wav(tmp_path: Path):  # type: ignore[no-untyped-def]
     return write
 
 
-MANY = 100
-"""So many tests take long enough for the demo song to be made beside them."""
-
-
-def pytest_collection_finish(session: pytest.Session) -> None:
-    wanted = any("made" in getattr(item, "fixturenames", ()) for item in session.items)
-    if wanted and len(session.items) > MANY and not session.config.option.collectonly:
-        pool = ProcessPoolExecutor(1, mp_context=get_context("spawn"))
-        session.config.stash[_BESIDE] = pool.submit(song.make_song)
-        pool.shutdown(wait=False)
-
-
 @pytest.fixture(scope="session")
-def made(pytestconfig: pytest.Config) -> Made:
-    """The demo song: its tracks and what was planted."""
-    beside = pytestconfig.stash.get(_BESIDE, None)
-    return song.make_song() if beside is None else beside.result()
+def made(tmp_path_factory: pytest.TempPathFactory) -> Made:
+    """The demo song: its tracks and what was planted. Made once for all test processes of a run."""
+    base = tmp_path_factory.getbasetemp()
+    place = (base.parent if server.beside_others() else base) / "demo-song.pickle"
+    with place.with_suffix(".lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not place.exists():
+            whole = song.make_song()
+            place.write_bytes(pickle.dumps(whole))
+            return whole
+    found: Made = pickle.loads(place.read_bytes())
+    return found
 
 
 def bring_in(song_id: int, path: Path) -> int:
@@ -174,3 +183,46 @@ def song_id(address: str, db: None, marimba_wav: Path) -> int:
     song = int(made.json()["id"])
     assert server.send_file(address, song, marimba_wav)["state"] == "done"
     return song
+
+
+class Done(NamedTuple):
+    """How a command ended, and what it said."""
+
+    returncode: int
+    stdout: str
+    stderr: str
+
+
+@pytest.fixture
+def run(capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., Done]]:
+    """The command line's own entry point, in this process: starting one costs seconds each time."""
+
+    def call(*arguments: object) -> Done:
+        monkeypatch.setattr(sys, "argv", ["mivlo", *map(str, arguments)])
+        settings.cache_clear()
+        code = 0
+        try:
+            cli.main()
+        except SystemExit as ended:
+            code = int(ended.code or 0)
+        told = capfd.readouterr()
+        return Done(code, told.out, told.err)
+
+    yield call
+    settings.cache_clear()
+
+
+@pytest.fixture
+def refused(run: Callable[..., Done], tmp_path: Path) -> Callable[..., str]:
+    """Its one sentence on standard error, exit code 1, and nothing half-written anywhere."""
+
+    def call(*arguments: object) -> str:
+        before = {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
+        done = run(*arguments)
+        assert done.returncode == 1, (arguments, done)
+        assert done.stderr.count("\n") == 1, done.stderr
+        assert "Traceback" not in done.stderr
+        assert {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()} == before
+        return done.stderr
+
+    return call

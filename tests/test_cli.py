@@ -6,8 +6,7 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -15,12 +14,11 @@ import pytest
 import soundfile
 from scipy import signal
 
-from mivlo import cli
-from mivlo.config import settings
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove, treatment_sections
 from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.jobs import queue
+from tests.conftest import Done
 from tests.core.findings.sounds import melody
 
 SHEET = {
@@ -32,32 +30,6 @@ SHEET = {
     ],
 }
 MOVES = (StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0), StaticMove(Shape.LOW_CUT, 80.0, slope_db_per_octave=24))
-
-
-@dataclass
-class Done:
-    returncode: int
-    stdout: str
-    stderr: str
-
-
-@pytest.fixture
-def run(capfd: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[..., Done]]:
-    """The command line's own entry point, in this process: starting one costs seconds each time."""
-
-    def call(*arguments: object) -> Done:
-        monkeypatch.setattr(sys, "argv", ["mivlo", *map(str, arguments)])
-        settings.cache_clear()
-        code = 0
-        try:
-            cli.main()
-        except SystemExit as ended:
-            code = int(ended.code or 0)
-        told = capfd.readouterr()
-        return Done(code, told.out, told.err)
-
-    yield call
-    settings.cache_clear()
 
 
 @pytest.fixture
@@ -123,22 +95,6 @@ def test_a_bad_input_is_one_sentence_and_exit_code_1(
         assert len(done.stderr.strip().splitlines()) == 1
     assert not (tmp_path / "o.wav").exists()
     assert not (tmp_path / "o.wav.part").exists()
-
-
-@pytest.fixture
-def refused(run: Callable[..., Done], tmp_path: Path) -> Callable[..., str]:
-    """Its one sentence on standard error, exit code 1, and nothing half-written anywhere."""
-
-    def call(*arguments: object) -> str:
-        before = {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
-        done = run(*arguments)
-        assert done.returncode == 1, (arguments, done)
-        assert done.stderr.count("\n") == 1, done.stderr
-        assert "Traceback" not in done.stderr
-        assert {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()} == before
-        return done.stderr
-
-    return call
 
 
 @pytest.mark.parametrize(

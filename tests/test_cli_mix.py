@@ -10,29 +10,12 @@ import numpy as np
 import pytest
 import soundfile
 
-from mivlo import cli
 from mivlo.services.handover.sheets import read_sheet
+from tests.conftest import Done
 from tests.core.test_auditory import RATE
 from tests.core.test_clashes import _band, _covered_pair
 
-Run = Callable[..., tuple[int, str, str]]
-
-
-@pytest.fixture
-def run(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> Run:
-    """Runs the command line in this process: (exit code, standard output, standard error)."""
-
-    def runs(*words: str | Path) -> tuple[int, str, str]:
-        monkeypatch.setattr("sys.argv", ["mivlo", *map(str, words)])
-        code = 0
-        try:
-            cli.main()
-        except SystemExit as end:
-            code = int(end.code or 0)
-        told = capsys.readouterr()
-        return code, told.out, told.err
-
-    return runs
+Run = Callable[..., Done]
 
 
 @pytest.fixture
@@ -82,7 +65,7 @@ def test_what_carve_writes_can_be_made_again_from_its_sheet(run: Run, pair: tupl
     sheet = read_sheet(out / "Strings.json")
     keys = [f"--key={name}={pair[0]}" for name in sheet.keys.values()]
     again = tmp_path / "again.wav"
-    assert run("treat", pair[1], "--moves", out / "Strings.json", "-o", again, *keys)[0] == 0
+    assert run("treat", pair[1], "--moves", out / "Strings.json", "-o", again, *keys).returncode == 0
     assert again.read_bytes() == (out / "Strings.wav").read_bytes()
 
 
@@ -108,9 +91,9 @@ def test_floor_says_what_each_track_carries_down_there(run: Run, tmp_path: Path)
 
 
 def test_a_person_reads_tables(run: Run, pair: tuple[Path, Path], tmp_path: Path) -> None:
-    assert "Voice take 2.wav < Strings.wav" in run("clash", *pair)[1]
-    assert "Strings.wav: " in run("carve", *pair, "--keep", pair[0].name, "-o", tmp_path / "o")[1]
-    assert "sum of the lows" in run("floor", *pair)[1]
+    assert "Voice take 2.wav < Strings.wav" in run("clash", *pair).stdout
+    assert "Strings.wav: " in run("carve", *pair, "--keep", pair[0].name, "-o", tmp_path / "o").stdout
+    assert "sum of the lows" in run("floor", *pair).stdout
 
 
 def test_tracks_of_other_rates_and_lengths_are_compared(run: Run, tmp_path: Path) -> None:
@@ -141,7 +124,7 @@ def test_highs_count_whatever_the_first_file_has(run: Run, tmp_path: Path) -> No
     soundfile.write(tmp_path / "bright.wav", bright, RATE)
     soundfile.write(tmp_path / "dull.wav", bright[:16_000], 8_000)
     paths = [tmp_path / "bright.wav", tmp_path / "dull.wav"]
-    said = [json.loads(run("clash", *some, "--json")[1])["tracks"] for some in (paths, paths[::-1])]
+    said = [json.loads(run("clash", *some, "--json").stdout)["tracks"] for some in (paths, paths[::-1])]
     assert said[0] == said[1][::-1]
 
 

@@ -5,9 +5,13 @@ from __future__ import annotations
 import re
 import shutil
 import subprocess
+import tomllib
+from importlib import metadata
 from pathlib import Path
 
 import pytest
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
 
 from mivlo.config import PROJECT, Settings
 
@@ -34,6 +38,21 @@ def test_all_settings_in_the_files_and_the_page_are_settings() -> None:
     used = {name for text in texts for name in re.findall(r"MIVLO_[A-Z_]+", text.read_text())}
     assert used <= known, used - known
     assert {"MIVLO_PASSWORD", "MIVLO_NAMES", "MIVLO_BACKUP_DIR"} <= used
+
+
+def test_the_lock_file_names_all_that_is_needed_to_run_and_to_test() -> None:
+    locked = dict(line.split("==") for line in (PROJECT / "requirements.lock").read_text().split())
+    project = tomllib.loads((PROJECT / "pyproject.toml").read_text())["project"]
+    asked = [project["dependencies"], project["optional-dependencies"]["test"]]
+    needed: dict[str, str] = {}
+    while asked:
+        for one in map(Requirement, asked.pop()):
+            if one.name not in needed and (one.marker is None or one.marker.evaluate({"extra": ""})):
+                needed[one.name] = metadata.version(one.name)
+                asked.append(metadata.requires(one.name) or [])
+    assert {"pytest-xdist", "execnet", "numpy"} <= needed.keys()
+    versions = {canonicalize_name(name): version for name, version in locked.items()}
+    assert {name: versions.get(canonicalize_name(name)) for name in needed} == needed
 
 
 def test_what_the_container_copies_is_there() -> None:

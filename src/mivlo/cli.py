@@ -14,15 +14,12 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from mivlo import __version__
-from mivlo.cli_mix import add_to
+from mivlo import __version__, cli_habits, cli_mix
+from mivlo.cli_mix import existing
 from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
 
 if TYPE_CHECKING:
-    from mivlo.audio.decode import SoundInfo
-    from mivlo.audio.encode import Container
-    from mivlo.core.graph.streams import Samples
     from mivlo.services.handover.sheets import ReadSheet
 
 LONGEST_S = 3 * 3600.0
@@ -52,12 +49,6 @@ def common(
     """Options of all commands."""
 
 
-def _existing(path: Path) -> Path:
-    if not path.is_file():
-        raise MivloError(f"There is no file {path}. Check the name.")
-    return path
-
-
 @app.command()
 def treat(
     source: Annotated[Path, typer.Argument(metavar="IN.wav", help="the recording")],
@@ -82,24 +73,18 @@ def treat(
     """Apply a sheet of moves, or what `find` proposes, to a recording; same length, rate and channels."""
     if (moves is None) != auto:
         raise typer.BadParameter("give either a sheet with --moves or --auto")
-    from mivlo.audio.decode import FileSamples, shortfall, until_readable
-    from mivlo.audio.encode import Depth, SoundWriter, depth_of
-    from mivlo.core.graph import treated_blocks
+    from mivlo.audio.encode import Depth
     from mivlo.core.moves import Treatment
+    from mivlo.services.handover.treating import container_of, key_sounds, open_whole, treat_file
 
-    container = _container(out)
-    sound = FileSamples(_existing(source), keep_readable=True)
-    info = sound.info
-    if out.exists() and out.samefile(source):
-        raise MivloError("The output would replace the input. Give another name with -o.")
-    if not keep:
-        _refuse_damaged(shortfall(info, info.frames))
+    container_of(out)  # before long work
+    sound = open_whole(existing(source), keep_readable=keep)
     if moves is not None:
         from mivlo.services.handover.sheets import check_channels, read_sheet
 
-        sheet = read_sheet(_existing(moves))
-        treatment, sounds = sheet.treatment, _key_sounds(sheet, keys or [], info)
-        check_channels(treatment, info.channels)
+        sheet = read_sheet(existing(moves))
+        treatment, sounds = sheet.treatment, key_sounds(sheet, _key_files(sheet, keys or []), sound.info.sample_rate)
+        check_channels(treatment, sound.info.channels)
     else:
         from mivlo.services.findings.documents import search_file
 
@@ -107,57 +92,27 @@ def treat(
         treatment, sounds = Treatment.of_entries(f.entry for f in found), {}
         count = "1 move" if len(found) == 1 else f"{len(found)} moves"
         typer.echo(f"{count}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
-    depth = Depth(bits.value) if bits else depth_of(info.subtype)
-    partial = out.with_name(f"{out.name}.{os.getpid()}.part")
-    try:
-        with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
-            made = treated_blocks(sound, treatment.exported(reverb=reverb), sample_rate=info.sample_rate, keys=sounds)
-            for block in until_readable(made, sound):
-                writer.write(block)
-        missing = shortfall(info, sound.ends_at)
-        if not keep:
-            _refuse_damaged(missing)
-        partial.replace(out)
-    finally:
-        partial.unlink(missing_ok=True)
-    if missing:
-        typer.echo(f"mivlo: {missing}", err=True)
-    if writer.clipped:
-        typer.echo(f"{writer.clipped} samples were above full scale and were clipped.", err=True)
+    made = treat_file(
+        sound, treatment, out, keys=sounds, depth=Depth(bits.value) if bits else None, reverb=reverb,
+        keep_readable=keep,
+    )  # fmt: skip
+    if made.missing:
+        typer.echo(f"mivlo: {made.missing}", err=True)
+    if made.clipped:
+        typer.echo(f"{made.clipped} samples were above full scale and were clipped.", err=True)
 
 
-def _key_sounds(sheet: ReadSheet, given: list[str], info: SoundInfo) -> dict[int, Samples]:
-    """What the moves of a sheet listen to, at the recording's rate, by the numbers that the sheet gives its names."""
-    from mivlo.audio.decode import samples_at
-
+def _key_files(sheet: ReadSheet, given: list[str]) -> dict[str, Path]:
+    """The files that --key names, by the names in the sheet."""
     files: dict[str, Path] = {}
     for text in given:
         name, equals, file = text.partition("=")
         if not equals or not name or not file:
             raise MivloError(f"--key is {text!r}; write it as NAME=FILE.")
-        files[name] = _existing(Path(file))
+        files[name] = existing(Path(file))
     if unused := [name for name in files if name not in sheet.keys.values()]:
         raise MivloError(f"No move of the sheet listens to {unused[0]!r}. Leave that --key out, or correct its name.")
-    if missing := [name for name in sheet.keys.values() if name not in files]:
-        raise MivloError(f"A move listens to {missing[0]!r}. Give its sound with --key {missing[0]!r}=FILE.")
-    return {number: samples_at(files[name], info.sample_rate) for number, name in sheet.keys.items()}
-
-
-def _container(out: Path) -> Container:
-    """What the name of an output asks for; it is refused where nothing can be written."""
-    from mivlo.audio.encode import Container
-
-    kinds = {".wav": Container.WAV, ".wave": Container.WAV, ".flac": Container.FLAC}
-    if out.suffix.lower() not in kinds:
-        raise MivloError(f"Could not write {out.name}: its name must end in .wav or .flac.")
-    if out.is_dir() or not out.parent.is_dir() or not os.access(out.parent, os.W_OK):
-        raise MivloError(f"Could not write {out}: there is no folder {out.parent} in which you may write a file.")
-    return kinds[out.suffix.lower()]
-
-
-def _refuse_damaged(missing: str) -> None:
-    if missing:
-        raise MivloError(f"{missing} Nothing was written; --keep-readable treats what can be read.")
+    return files
 
 
 def _brief(finding: Any) -> str:
@@ -224,7 +179,7 @@ def _document(path: Path, options: dict[str, Any]) -> dict[str, Any] | str:
     from mivlo.services.findings.documents import file_document
 
     try:
-        return file_document(_existing(path), **options)
+        return file_document(existing(path), **options)
     except MivloError as error:
         return str(error)
 
@@ -260,7 +215,8 @@ def _table(document: dict[str, Any], *, heading: str = "") -> str:
     return "\n".join(lines)
 
 
-add_to(app)
+cli_mix.add_to(app)
+cli_habits.add_to(app)
 
 
 @app.command()
@@ -386,7 +342,7 @@ def restore(file: Annotated[Path, typer.Argument(metavar="FILE.zip", help="a bac
     """Bring the songs of a backup back as new songs; what is there stays."""
     from mivlo.services.backup.restoring import restore as bring_back
 
-    found = bring_back(_existing(file))
+    found = bring_back(existing(file))
     typer.echo(f"{_count(len(found), 'song')} restored.")
 
 

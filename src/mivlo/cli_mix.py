@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from mivlo.audio.whole import write_json, written_whole
 from mivlo.core.errors import MivloError
 
 if TYPE_CHECKING:
@@ -24,15 +24,19 @@ Spl = Annotated[
 LEAST_MAX_CUT_DB, DEEPEST_MAX_CUT_DB = 0.5, 12.0
 
 
+def existing(path: Path) -> Path:
+    """A path that leads to a file."""
+    if not path.is_file():
+        raise MivloError(f"There is no file {path}. Check the name.")
+    return path
+
+
 def _read(paths: list[Path], spl: float | None, least: int = 1) -> Files:
     if len(paths) < least:
         raise MivloError("Give at least two tracks: a clash needs two.")
-    for path in paths:
-        if not path.is_file():
-            raise MivloError(f"There is no file {path}. Check the name.")
     from mivlo.services.clashes.documents import Files
 
-    return Files.read(paths, spl=spl)
+    return Files.read([existing(path) for path in paths], spl=spl)
 
 
 def clash(tracks: Tracks, as_json: AsJson = False, spl: Spl = None) -> None:
@@ -109,32 +113,21 @@ def _prepare(folder: Path, files: Files) -> None:
 def _write(folder: Path, files: Files, made: CarvedFiles) -> None:
     """Each file appears under its name only when it is complete."""
     from mivlo.audio.decode import inspect
-    from mivlo.audio.encode import Container, SoundWriter, depth_of
+    from mivlo.audio.encode import CONTAINERS, SoundWriter, depth_of
 
     for number, path in enumerate(files.paths):
         out = folder / files.written(number, changed=number in made.rendered)
-        partial = folder / f"{path.name}.{os.getpid()}.part"
-        try:
+        with written_whole(out) as partial:
             if number in made.rendered:
                 info = inspect(path)
-                container = Container.FLAC if out.suffix.lower() == ".flac" else Container.WAV
-                depth = depth_of(info.subtype)
-                with SoundWriter(partial, info.sample_rate, info.channels, depth, container) as writer:
+                kind = CONTAINERS[out.suffix.lower()]
+                with SoundWriter(partial, info.sample_rate, info.channels, depth_of(info.subtype), kind) as writer:
                     writer.write(made.rendered[number])
             else:
                 shutil.copyfile(path, partial)
-            partial.replace(out)
-        finally:
-            partial.unlink(missing_ok=True)
     for number, sheet in made.sheets.items():
-        _write_json(folder / f"{files.paths[number].stem}.json", sheet)
-    _write_json(folder / "carve.json", made.document)
-
-
-def _write_json(path: Path, document: dict[str, Any]) -> None:
-    partial = path.with_name(f"{path.name}.{os.getpid()}.part")
-    partial.write_text(json.dumps(document, indent=2) + "\n")
-    partial.replace(path)
+        write_json(folder / f"{files.paths[number].stem}.json", sheet)
+    write_json(folder / "carve.json", made.document)
 
 
 def _carve_table(document: dict[str, Any]) -> str:

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import httpx
 import pytest
-from playwright.sync_api import Browser, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 
 from tests.web.server import send_file
 
-expect.set_options(timeout=25_000)  # a busy machine is slow, not wrong
+PATIENCE_S = 60
+"""A busy machine is slow, not wrong."""
+expect.set_options(timeout=1_000 * PATIENCE_S)
 
 CHROMIUM = "/usr/bin/chromium"
 ARGUMENTS = [
@@ -41,7 +45,7 @@ def page(browser: Browser, address: str) -> Iterator[Page]:
     opened = context.new_page()
     errors: list[str] = []
     opened.on("pageerror", lambda error: errors.append(str(error)))
-    opened.set_default_timeout(25_000)
+    opened.set_default_timeout(1_000 * PATIENCE_S)
     yield opened
     context.close()
     assert errors == []
@@ -63,3 +67,27 @@ def full_song(address: str, empty_song: int, marimba_wav: Path, tmp_path: Path) 
 
 def state(address: str, song: int) -> dict:  # type: ignore[type-arg]
     return dict(httpx.get(f"{address}/api/songs/{song}").json())
+
+
+def until(done: Callable[[], bool]) -> None:
+    """Wait until something is so that the page does not show."""
+    deadline = time.monotonic() + PATIENCE_S
+    while not done():
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+
+
+def choose(page: Page, box: str, option: str | re.Pattern[str]) -> None:
+    """Opens a list by its keys, since a list that is being laid out moves from under the pointer, and takes an entry."""
+    page.get_by_role("combobox", name=box).press("ArrowDown")
+    entries = page.get_by_role("option").filter(visible=True)
+    entries.and_(page.get_by_role("option", name=option, exact=isinstance(option, str))).click()
+    expect(entries).to_have_count(0)  # while the list closes, it closes the next one as well
+
+
+def settled(page: Page, place: Locator) -> None:
+    """Wait until something stays where it is: a pointer that is moved by hand goes where it was."""
+    before, now = None, place.bounding_box()
+    while now is None or now != before:
+        page.wait_for_timeout(300)
+        before, now = now, place.bounding_box()

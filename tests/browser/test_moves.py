@@ -11,6 +11,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import choose, settled, until
 from tests.browser.test_access import _violations
 from tests.web.server import send_file
 
@@ -46,10 +47,7 @@ def _bench(page: Page) -> None:
 
 
 def _add(page: Page, label: str) -> None:
-    page.get_by_role("combobox", name="Add a move").click(force=True)
-    page.get_by_role("option", name=re.compile(f"^{label}")).click()
-    # while the list closes, it closes the next one as well
-    expect(page.get_by_role("option", name="Notch", exact=True)).to_be_hidden()
+    choose(page, "Add a move", re.compile(f"^{label}"))
 
 
 def _moves(address: str, song: int, track: int = 0) -> list[dict]:  # type: ignore[type-arg]
@@ -89,8 +87,7 @@ def test_a_cut_listens_and_its_threshold_is_dragged_in_the_picture(page: Page, a
 def test_a_move_gives_way_to_another_track_and_still_hears_it_muted(page: Page, address: str, song: int) -> None:
     _bench(page)
     _add(page, "give way")
-    page.get_by_role("combobox", name="Give way to").click(force=True)
-    page.get_by_role("option", name="Other", exact=True).click()
+    choose(page, "Give way to", "Other")
     editor = page.get_by_role("group", name="Move 1")
     expect(editor.get_by_text("Key: listens to")).to_be_visible()
     (move,) = _moves(address, song)
@@ -159,26 +156,32 @@ def test_a_square_is_dragged_across_the_rail_and_back(page: Page, address: str, 
     square = page.get_by_role("button", name="Move 1 on")
     rail = page.locator("[data-test=aftercare]")
 
-    def carry(to_y: float) -> None:
-        box = square.bounding_box()
+    def carry(beyond: int) -> None:
+        """To the other side of the rail; again if something came in meanwhile and moved it from under the pointer."""
+        settled(page, rail)
+        box, edge = square.bounding_box(), rail.bounding_box()
         assert box
+        assert edge
         page.mouse.move(box["x"] + 9, box["y"] + 9)
         page.mouse.down()
         page.mouse.move(box["x"] + 9, box["y"] + 20)
-        page.mouse.move(box["x"] + 9, to_y)
+        page.mouse.move(box["x"] + 9, edge["y"] + (edge["height"] + beyond if beyond > 0 else beyond))
         page.mouse.up()
+        page.wait_for_timeout(1_000)
 
-    below = rail.bounding_box()
-    assert below
-    carry(below["y"] + below["height"] + 20)
+    def is_placed(where: str, beyond: int) -> bool:
+        (move,) = _moves(address, song)
+        if move["place"] != where:
+            carry(beyond)
+        return bool(move["place"] == where)
+
+    until(lambda: is_placed("behind", 20))
     behind = page.get_by_role("list", name="Moves behind it")
     expect(behind.get_by_role("button", name="Move 1 on")).to_be_visible()
     expect(page.get_by_text(re.compile("^(All saved|Saved)"))).to_be_visible()
     (move,) = _moves(address, song)
     assert (move["place"], move["enabled"]) == ("behind", True)  # carried, not switched
-    above = rail.bounding_box()
-    assert above
-    carry(above["y"] - 20)
+    until(lambda: is_placed("before", -20))
     expect(behind).to_have_count(0)
     expect(page.get_by_text(re.compile("^(All saved|Saved)"))).to_be_visible()
     assert _moves(address, song)[0]["place"] == "before"
@@ -188,10 +191,11 @@ def test_an_adaptive_move_is_heard_seen_and_frozen_into_moves(page: Page, addres
     _bench(page)
     _add(page, "[Ww]hatever stands out")
     editor = page.get_by_role("group", name="Move 1")
-    editor.get_by_role("button", name="Hear what it takes").click()
+    takes = editor.get_by_role("button", name="Hear what it takes")
+    takes.press("Enter")  # by keys: the pictures that come in meanwhile move it
     expect(page.get_by_role("button", name="Removed only")).to_have_attribute("aria-pressed", "true")
-    editor.get_by_role("button", name="Hear what it takes").click()
-    editor.get_by_role("button", name="Freeze into moves").click()
+    takes.press("Enter")
+    editor.get_by_role("button", name="Freeze into moves").press("Enter")
     expect(page.get_by_text(re.compile(r"\d+ moves? do(es)? \d+ % of what it took"))).to_be_visible()
     old, *made = _moves(address, song)
     assert not old["enabled"]

@@ -15,6 +15,16 @@ import httpx
 from mivlo.cluster import free_port
 
 
+def beside_others() -> bool:
+    """Whether this is one of several test processes."""
+    return "PYTEST_XDIST_WORKER" in os.environ
+
+
+def number() -> int:
+    """Which of the test processes that run at a time this is, from 0."""
+    return int(os.environ.get("PYTEST_XDIST_WORKER", "gw0").removeprefix("gw"))
+
+
 @contextlib.contextmanager
 def running(
     *,
@@ -23,7 +33,7 @@ def running(
     environment: dict[str, str] | None = None,
 ) -> Iterator[str]:
     """Its address; settings are those of this process, some of them others, or others for the worker alone."""
-    port = free_port(54_417)
+    port = free_port(54_417 + 20 * number())
     address = f"http://127.0.0.1:{port}"
     environment = {**os.environ, "MIVLO_PORT": str(port), **(environment or {})}
     command = [sys.executable, "-m", "mivlo.cli"]
@@ -46,6 +56,17 @@ def running(
             child.terminate()
         for child in children:
             child.wait(15)
+
+
+def go_back(address: str, song_id: int, edit_id: int) -> None:
+    """Bring a song back to how it stood behind an edit."""
+    answer = httpx.post(f"{address}/api/songs/{song_id}/history/{edit_id}/go")
+    assert answer.status_code == 200, answer.text
+
+
+def last_edit(address: str, song_id: int) -> int:
+    """The edit that was made last."""
+    return int(httpx.get(f"{address}/api/songs/{song_id}/history", params={"most": 1, "steps": True}).json()[0]["id"])
 
 
 def wait_for_task(address: str, task_id: int, seconds: float = 60.0) -> dict[str, object]:

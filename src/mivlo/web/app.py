@@ -22,6 +22,8 @@ from mivlo.web.changes import NamedChanges
 from mivlo.web.clashes import clashes_api
 from mivlo.web.doors import Doors, served_names
 from mivlo.web.events import Hub
+from mivlo.web.groups import groups_api
+from mivlo.web.habits import habits_api, recipes_api
 from mivlo.web.headers import SafeHeaders
 from mivlo.web.problems import problem
 from mivlo.web.routes import api
@@ -53,6 +55,9 @@ def make_app() -> FastAPI:
     errors.install(app)
     app.include_router(api)
     app.include_router(clashes_api)
+    app.include_router(groups_api)
+    app.include_router(habits_api)
+    app.include_router(recipes_api)
     app.include_router(live.router)
     app.include_router(signing_in.router)
 

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query
 from pydantic import Field
 
 from mivlo.core.clashes import Limits
+from mivlo.core.moves import Entry
 from mivlo.core.moves.bounds import Hertz, Seconds
 from mivlo.core.moves.static import Slope
-from mivlo.description import entry_document, read_entry
-from mivlo.services.clashes import carving, flooring, surveying
-from mivlo.services.clashes.carving import Way
+from mivlo.description import read_entry
+from mivlo.services.clashes import carving, flooring, piling, surveying
+from mivlo.services.song import rights
+from mivlo.services.song.rights import Way
 from mivlo.services.song.state import read_song
 from mivlo.store.database import session
 from mivlo.web import schemas as s
@@ -22,6 +24,7 @@ clashes_api = APIRouter(prefix="/api/songs/{song_id}")
 
 Depth = Annotated[float, Field(ge=0.5, le=12.0)]
 MOST_AT_ONCE = 200
+Strips = Annotated[tuple[s.Id, ...], Query(max_length=500)]
 
 
 class _Span(s.In):
@@ -31,6 +34,7 @@ class _Span(s.In):
 
     from_s: Seconds | None = None
     to_s: Seconds | None = None
+    folded: Annotated[tuple[s.Id, ...], Field(max_length=500, description="groups that stand for their tracks")] = ()
 
 
 class CarveIn(_Span):
@@ -89,6 +93,50 @@ class AcceptIn(s.In):
     moves: Annotated[list[AcceptedMove], Field(min_length=1, max_length=MOST_AT_ONCE)]
 
 
+class PiledTrackOut(s.Out):
+    track_id: int
+    share: float
+    piled: bool
+
+
+class PileCutsOut(s.Out):
+    """Cuts on a group, or on those of its tracks that pile up."""
+
+    on: Literal["group", "tracks"]
+    moves: list[CarveMoveOut]
+    drop_db: float
+    taken_sones: float
+    gained_sones: float
+
+
+class PileOut(s.Out):
+    """What the tracks of a group add up to in the harsh range, and two ways to take the same from it."""
+
+    strip_id: int
+    from_hz: float
+    to_hz: float
+    tracks: list[PiledTrackOut]
+    cuts: list[PileCutsOut]
+
+
+class DecideIn(s.In):
+    """Which of two tracks keeps a range; null: what the order of importance says."""
+
+    may_be_null: ClassVar[frozenset[str]] = frozenset({"way"})
+
+    covered: s.Id
+    by: s.Id
+    from_hz: Hertz
+    to_hz: Hertz
+    way: Way | None
+
+
+class ImportanceIn(s.In):
+    """Tracks, the most important one first; those that are not named go by role."""
+
+    track_ids: Annotated[list[s.Id], Field(max_length=500)]
+
+
 class SwitchIn(s.In):
     on: bool
 
@@ -97,6 +145,7 @@ class FloorCut(s.In):
     track_id: s.Id
     frequency_hz: Hertz
     slope_db_per_octave: Slope = 24
+    linear: bool = Field(False, description="treat the track in linear phase from then on")
 
 
 class FloorIn(s.In):
@@ -104,9 +153,12 @@ class FloorIn(s.In):
 
 
 @clashes_api.get("/clashes", response_model=surveying.SongClashes)
-def clashes(song_id: Id, from_s: Time = None, to_s: Time = None) -> Any:
-    """Who covers whom over the passage, with each track's loudness per auditory band."""
-    return surveying.song_clashes(song_id, from_s, to_s)
+def clashes(song_id: Id, from_s: Time = None, to_s: Time = None, folded: Strips = (), only: Strips = ()) -> Any:
+    """Who covers whom over the passage, with each track's loudness per auditory band.
+
+    `folded`: groups that stand for their tracks; `only`: strips that are compared with each other alone.
+    """
+    return surveying.song_clashes(song_id, from_s, to_s, folded=folded, only=only)
 
 
 @clashes_api.get("/clashes/song", response_model=surveying.WholeSong)
@@ -121,9 +173,13 @@ def survey_song(song_id: Id) -> Any:
     return surveying.request_survey(song_id)
 
 
+def _moves(entries: list[tuple[int, Entry]]) -> list[dict[str, Any]]:
+    return [{"track_id": strip, "move": s.unsaved(entry)} for strip, entry in entries]
+
+
 def _proposal(made: carving.Proposal) -> dict[str, Any]:
     return {
-        "moves": [{"track_id": track, "move": {**entry_document(entry), "id": 0}} for track, entry in made.entries],
+        "moves": _moves(made.entries),
         "kept": [{"track_id": track, "before": a, "after": b} for track, (a, b) in made.kept.items()],
         "gained": made.gained,
         "promised": made.promised,
@@ -138,7 +194,7 @@ def propose(song_id: Id, body: CarveIn) -> Any:
     """The smallest carve for a clash. Nothing is changed."""
     made = carving.propose(
         song_id, body.covered, body.by, body.from_hz, body.to_hz, way=body.way, most_db=body.max_cut_db,
-        keyed=body.keyed, from_s=body.from_s, to_s=body.to_s,
+        keyed=body.keyed, folded=body.folded, from_s=body.from_s, to_s=body.to_s,
     )  # fmt: skip
     return _proposal(made)
 
@@ -148,7 +204,13 @@ def free(song_id: Id, body: FreeIn) -> Any:
     """All carves that free one track, within limits. Nothing is changed."""
     limits = Limits(most_db=body.max_cut_db, most_moves=body.most_moves)
     made = carving.free_track(
-        song_id, body.track_id, limits, untouched=body.untouched, from_s=body.from_s, to_s=body.to_s
+        song_id,
+        body.track_id,
+        limits,
+        untouched=body.untouched,
+        folded=body.folded,
+        from_s=body.from_s,
+        to_s=body.to_s,
     )
     return _proposal(made)
 
@@ -165,6 +227,23 @@ def accept(song_id: Id, body: AcceptIn, page: Page = "") -> Any:
         return read_song(open_session, song_id, page)
 
 
+@clashes_api.post("/clashes/decide", response_model=s.SongOut)
+def decide(song_id: Id, body: DecideIn, page: Page = "") -> Any:
+    """Say which of two tracks keeps a place; it outlives what is computed."""
+    range_hz = body.from_hz, body.to_hz
+    with session() as open_session:
+        rights.decide(open_session, song_id, body.covered, body.by, range_hz, body.way, page=page)
+        return read_song(open_session, song_id, page)
+
+
+@clashes_api.put("/importance", response_model=s.SongOut)
+def set_importance(song_id: Id, body: ImportanceIn, page: Page = "") -> Any:
+    """Put the tracks into an order of importance, which settles right of way; none: by role."""
+    with session() as open_session:
+        rights.set_importance(open_session, song_id, body.track_ids, page=page)
+        return read_song(open_session, song_id, page)
+
+
 @clashes_api.post("/clashes/switch", response_model=s.SongOut)
 def switch(song_id: Id, body: SwitchIn, page: Page = "") -> Any:
     """Switch all carves of the song on or off, in one step."""
@@ -174,9 +253,32 @@ def switch(song_id: Id, body: SwitchIn, page: Page = "") -> Any:
 
 
 @clashes_api.get("/floor", response_model=flooring.SongFloor)
-def floor(song_id: Id, from_s: Time = None, to_s: Time = None) -> Any:
+def floor(song_id: Id, from_s: Time = None, to_s: Time = None, above_notes: bool = False) -> Any:
     """How much low end each track carries, and the low cuts that are just not heard."""
-    return flooring.song_floor(song_id, from_s, to_s)
+    return flooring.song_floor(song_id, from_s, to_s, above_notes=above_notes)
+
+
+@clashes_api.get("/strips/{strip_id}/pile", response_model=PileOut)
+def pile(
+    song_id: Id,
+    strip_id: Id,
+    depth_db: Annotated[float, Query(ge=0.5, le=6.0, allow_inf_nan=False)] = 2.0,
+    from_s: Time = None,
+    to_s: Time = None,
+) -> Any:
+    """Which tracks of a group pile up between 2 and 5 kHz, one cut on the group against cuts on them."""
+    found = piling.song_pile(song_id, strip_id, depth_db=depth_db, from_s=from_s, to_s=to_s)
+    cuts = [
+        {
+            "on": c.on, "moves": _moves(c.entries), "drop_db": c.drop_db, "taken_sones": c.taken_sones,
+            "gained_sones": c.gained_sones,
+        }
+        for c in found.cuts
+    ]  # fmt: skip
+    return {
+        "strip_id": found.strip_id, "from_hz": found.from_hz, "to_hz": found.to_hz, "tracks": found.tracks,
+        "cuts": cuts,
+    }  # fmt: skip
 
 
 @clashes_api.post("/floor", response_model=s.SongOut, status_code=201)
@@ -184,5 +286,6 @@ def accept_floor(song_id: Id, body: FloorIn, page: Page = "") -> Any:
     """Make low cuts of the floor, all in one step."""
     cuts = [(c.track_id, c.frequency_hz, c.slope_db_per_octave) for c in body.cuts]
     with session() as open_session:
-        flooring.accept_floor(open_session, song_id, cuts, page)
+        linear = {c.track_id for c in body.cuts if c.linear}
+        flooring.accept_floor(open_session, song_id, cuts, page, linear=linear)
         return read_song(open_session, song_id, page)

@@ -17,6 +17,7 @@ from mivlo.audio.decode import LARGEST_BYTES
 from mivlo.audio.originals import Upload
 from mivlo.core import spectra
 from mivlo.core.errors import BadAudio
+from mivlo.core.graph import StripKind
 from mivlo.core.making.starts import STARTS
 from mivlo.core.moves import Phase
 from mivlo.description import read_entry
@@ -63,7 +64,9 @@ def _song(song_id: int) -> SongState:
 
 def _given(body: Any) -> dict[str, Any]:
     """The values that the client sent, without the revision."""
-    return dict(body.model_dump(mode="json", exclude_unset=True, exclude={"revision", "strip_revision", "outline"}))
+    return dict(
+        body.model_dump(mode="json", exclude_unset=True, exclude={"revision", "strip_revision", "outline", "alone"})
+    )
 
 
 @api.get("/health", response_model=s.Health)
@@ -230,22 +233,6 @@ def reorder(song_id: Id, body: s.TrackOrder, page: Page = "") -> Any:
         return read_song(open_session, song_id, page)
 
 
-@api.post("/songs/{song_id}/groups", response_model=s.SongOut, status_code=201)
-def add_group(song_id: Id, body: s.NewGroup, page: Page = "") -> Any:
-    """A new group; tracks and groups can be routed into it."""
-    with session() as open_session:
-        strips.add_group(open_session, song_id, body.name, page=page)
-        return read_song(open_session, song_id, page)
-
-
-@api.put("/songs/{song_id}/strips/{strip_id}/parent", response_model=s.SongOut)
-def route(song_id: Id, strip_id: Id, body: s.Routing, page: Page = "") -> Any:
-    """Route a track or a group into a group or, with null, into the mix."""
-    with session() as open_session:
-        strips.route(open_session, song_id, strip_id, body.parent_id, outline=body.outline, page=page)
-        return read_song(open_session, song_id, page)
-
-
 # --- moves ------------------------------------------------------------------------------------------
 
 
@@ -263,8 +250,8 @@ def add_move(song_id: Id, track_id: Id, body: s.NewMove, page: Page = "") -> Any
 def change_move(song_id: Id, move_id: Id, body: s.MoveChange, page: Page = "") -> Any:
     with session() as open_session:
         moves.change_move(
-            open_session, song_id, move_id, body.revision, _given(body), strip_revision=body.strip_revision,
-            page=page,
+            open_session, song_id, move_id, body.revision, _given(body), alone=body.alone,
+            strip_revision=body.strip_revision, page=page,
         )  # fmt: skip
         return read_song(open_session, song_id, page)
 
@@ -385,6 +372,11 @@ def reopen_finding(song_id: Id, finding_id: Id, body: s.Decision, page: Page = "
 # --- what is drawn ----------------------------------------------------------------------------------
 
 
+def _strip(song_id: int, strip_id: int) -> tuple[SongState, StripState]:
+    song = _song(song_id)
+    return song, song.strip(strip_id)
+
+
 def _track(song_id: int, track_id: int) -> tuple[SongState, StripState]:
     song = _song(song_id)
     return song, song.track(track_id)
@@ -393,7 +385,7 @@ def _track(song_id: int, track_id: int) -> tuple[SongState, StripState]:
 @api.get("/songs/{song_id}/tracks/{track_id}/waveform", response_class=Response)
 def waveform(song_id: Id, track_id: Id, points: int = 1000) -> Response:
     """Pairs of signed bytes: lowest and highest sample of `points` stretches of the song."""
-    data = views.waveform(*_track(song_id, track_id), points)
+    data = views.waveform(*_strip(song_id, track_id), points)
     return Response(data, media_type="application/octet-stream")
 
 
@@ -406,7 +398,7 @@ def profile(
     bands_per_octave: Annotated[float, Query(ge=1, le=48, allow_inf_nan=False)] = 12,
 ) -> Any:
     """Long-term levels of a passage (the whole track if it is empty): untreated, treated, behind the aftercare."""
-    found = views.profile(*_track(song_id, track_id), from_s, to_s, bands_per_octave)
+    found = views.profile(*_strip(song_id, track_id), from_s, to_s, bands_per_octave)
     return {
         "grid_hz": spectra.log_grid().round(3).tolist(),
         "untreated_db": found.untreated_db.round(2).tolist(),
@@ -424,8 +416,8 @@ def analysis(song_id: Id, track_id: Id) -> Any:
 
 @api.get("/songs/{song_id}/tracks/{track_id}/map", response_model=s.MapInfo)
 def map_info(song_id: Id, track_id: Id) -> Any:
-    song, track = _track(song_id, track_id)
-    known = files.recordings().analysis(track.recording, song.sample_rate)
+    song, strip = _strip(song_id, track_id)
+    columns, levels = views.map_extent_of(song, strip)
     return {
         "rows": spectra.MAP_ROWS,
         "lowest_hz": spectra.MAP_LOWEST_HZ,
@@ -434,16 +426,17 @@ def map_info(song_id: Id, track_id: Id) -> Any:
         "floor_db": spectra.MAP_FLOOR_DB,
         "step_db": spectra.MAP_STEP_DB,
         "column_s": spectra.map_hop(song.sample_rate) / song.sample_rate,
-        "columns": known.map_columns,
-        "levels": known.map_levels,
+        "columns": columns,
+        "levels": levels,
     }
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/map/{level}/{tile}", response_class=Response)
 def map_tile(song_id: Id, track_id: Id, level: Index, tile: Index, treated: bool = False) -> Response:
     """Columns of the time map, lowest row first, a byte each."""
-    data = views.map_tile(*_track(song_id, track_id), level, tile, treated)
-    headers = {} if treated else FOREVER
+    song, strip = _strip(song_id, track_id)
+    data = views.map_tile(song, strip, level, tile, treated)
+    headers = FOREVER if strip.kind is StripKind.TRACK and not treated else {}
     return Response(data, media_type="application/octet-stream", headers=headers)
 
 

@@ -10,14 +10,17 @@ from pydantic_core import PydanticCustomError
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.graph import StripKind
+from mivlo.core.making.harmonics import Spacing
 from mivlo.core.making.starts import StartName
-from mivlo.core.moves import MOST_MOVES, Aftercare, Phase
-from mivlo.core.moves.bounds import Hertz, Quality, Seconds
+from mivlo.core.moves import MOST_MOVES, Aftercare, Entry, Phase
+from mivlo.core.moves.bounds import GainDb, Hertz, Quality, Seconds
 from mivlo.core.moves.entry import Name as AmountName
 from mivlo.core.moves.treatment import Amount
 from mivlo.core.roles import Role
-from mivlo.description import changes_model, flat_union
+from mivlo.description import changes_model, entry_document, flat_union
 from mivlo.services.findings.documents import FindingDocument
+from mivlo.services.making.gathering import Direction
+from mivlo.services.song.rights import Way
 
 
 class Out(BaseModel):
@@ -53,8 +56,13 @@ class _MoveBase(Out):
 MoveOut: Any = flat_union("MoveOut", base=_MoveBase, doc="A move of a strip, with its width in octaves if it has one.")
 
 
+def unsaved(entry: Entry) -> dict[str, Any]:
+    """A move that is only proposed, as the page gets it: it has no number yet."""
+    return {**entry_document(entry), "id": 0}
+
+
 class StripOut(Out):
-    """A strip of any kind."""
+    """A strip of any kind. A group or the mix is as long as the song."""
 
     id: int
     kind: StripKind
@@ -66,36 +74,36 @@ class StripOut(Out):
     mute: bool
     solo: bool
     revision: int
-    moves: list[MoveOut]
-    phase: Phase
-    amounts: dict[str, float]
-    aftercare: Aftercare
-    rings_before_ms: float
-
-
-class TrackOut(Out):
-    id: int
-    name: str
-    role: Role
-    file_name: str
-    audio_sha256: str
-    source_rate: int
     channels: int
     frames: int
-    notice: str
-    fader_db: float
-    pan: float
-    mute: bool
-    solo: bool
     open_findings: int
     decided_findings: int
     moves: list[MoveOut]
-    parent_id: int | None
-    revision: int
     phase: Phase
     amounts: dict[str, float]
     aftercare: Aftercare
     rings_before_ms: float
+    kept: list[tuple[float, float]]
+
+
+class TrackOut(StripOut):
+    """A strip with a recording."""
+
+    file_name: str
+    audio_sha256: str
+    source_rate: int
+    notice: str
+    importance: int | None
+
+
+class DecisionOut(Out):
+    """Which of two tracks keeps a range."""
+
+    covered: int
+    by: int
+    from_hz: float
+    to_hz: float
+    way: Way
 
 
 class SongOut(Out):
@@ -106,12 +114,15 @@ class SongOut(Out):
     passage_from_s: float | None
     passage_to_s: float | None
     look_in_passage: bool
+    playback_db_spl: float
+    decisions: list[DecisionOut]
     duration_s: float
     undo_label: str | None
     redo_label: str | None
     tracks: list[TrackOut]
     outline: int
     strips: list[StripOut]
+    arrives: dict[int, str] = Field(description="of groups and the mix: a name of the sound that reaches their moves")
 
 
 class SongLine(Out):
@@ -256,6 +267,7 @@ class SongChange(In):
     passage_from_s: float | None = None
     passage_to_s: float | None = None
     look_in_passage: bool | None = None
+    playback_db_spl: float | None = Field(None, ge=40, le=110)
     outline: Revision | None = Field(None, description="refuse with 409 if the song's outline is at another revision")
 
 
@@ -270,6 +282,9 @@ class TrackChange(In):
     phase: Phase | None = None
     amounts: Annotated[dict[AmountName, Amount], Field(max_length=1 + MOST_MOVES)] | None = None
     aftercare: Aftercare | None = None
+    kept: Annotated[list[tuple[Hertz, Hertz]], Field(max_length=64)] | None = Field(
+        None, description="ranges in Hz that must stay: findings and carves spare them"
+    )
     strip_revision: Revision | None = Field(None, description="refuse with 409 if the strip is at another revision")
 
 
@@ -281,12 +296,14 @@ class TrackOrder(In):
 
 class NewGroup(In):
     name: Name
+    strip_ids: list[Id] = Field([], max_length=1000, description="what shall be in it")
 
 
 class Routing(In):
-    may_be_null: ClassVar[frozenset[str]] = In.may_be_null | {"parent_id"}
+    may_be_null: ClassVar[frozenset[str]] = In.may_be_null | {"parent_id", "before_id"}
 
     parent_id: Id | None
+    before_id: Id | None = Field(None, description="the strip in front of which it stands then; left out: behind all")
     outline: Revision | None = None
 
 
@@ -297,8 +314,12 @@ class _Against(In):
     strip_revision: Revision | None = None
 
 
+class _Changing(_Against):
+    alone: bool = Field(False, description="the moves of its set, or its twins, do not follow")
+
+
 NewMove: Any = flat_union("NewMove", base=_Against, doc="A move to be made.")
-MoveChange: Any = changes_model("MoveChange", base=_Against, doc="New values of a move; the others stay.")
+MoveChange: Any = changes_model("MoveChange", base=_Changing, doc="New values of a move; the others stay.")
 
 
 class StartOut(Out):
@@ -351,6 +372,37 @@ class AlikeOut(Out):
     strength: float
 
 
+class GatheringIn(In):
+    """Which moves shall be on a group in place of its tracks, or on the tracks in its place."""
+
+    direction: Direction
+    move_ids: list[Id] = Field(min_length=1, max_length=MOST_MOVES * 10)
+    outline: Revision | None = Field(None, description="refuse with 409 if the song's outline is at another revision")
+
+
+class GatheredOut(Out):
+    """A move that would be made, the moves that it stands for, and a sentence about it."""
+
+    strip_id: int
+    move: MoveOut
+    of: list[int]
+    says: str
+
+
+class DifferenceOut(Out):
+    """By how much a group's sum would change: in loudness, and in the third of an octave that changes most."""
+
+    lu: float
+    most_db: float
+    at_hz: float
+
+
+class GatheringOut(Out):
+    lines: list[GatheredOut]
+    stays: list[str]
+    difference: DifferenceOut
+
+
 class Decision(In):
     revision: Revision | None = None
 
@@ -371,3 +423,149 @@ class NewExport(In):
     original_rate: bool = False
     aftercare: bool = True
     reverb: bool = False
+
+
+# --- habits of the hand -----------------------------------------------------------------------------
+
+RecipeId = Annotated[str, Field(max_length=300)]
+MoveIds = Annotated[list[Id], Field(max_length=MOST_MOVES)]
+
+
+class MoveOrder(In):
+    """All moves of a strip, in the order that they shall have."""
+
+    strip_revision: Revision | None = None
+    move_ids: MoveIds
+
+
+class ResetIn(In):
+    """Which values go back to how the move was made; all of them where none is named."""
+
+    strip_revision: Revision | None = None
+    fields: list[Annotated[str, Field(max_length=60)]] = Field([], max_length=60)
+
+
+class NewSet(In):
+    """Bells at the octaves or multiples of a frequency, which move together."""
+
+    strip_revision: Revision | None = None
+    from_hz: Hertz = Field(description="the lowest member")
+    count: int = Field(5, ge=1, le=16)
+    spacing: Spacing = Spacing.OCTAVES
+    gain_db: GainDb = -6.0
+    q: Quality = 8.0
+    taper_db: float = Field(0.0, ge=0, le=24, description="each member is by so much nearer to no gain")
+
+
+class TwinsIn(In):
+    """Moves that shall be on other strips as well."""
+
+    move_ids: MoveIds
+    to: list[Id] = Field(max_length=500)
+    retune: bool = False
+    linked: bool = False
+
+
+class LeftOut(Out):
+    """A move that has no counterpart on a strip."""
+
+    strip_id: int
+    of: int
+    says: str
+
+
+class TwinsOut(Out):
+    """The song with the twins, and what has none."""
+
+    song: SongOut
+    left_out: list[LeftOut]
+
+
+class BalanceIn(In):
+    """Towards which strip, or, from when to when, which other stretch of the same one."""
+
+    towards: Id
+    strength: float = Field(0.5, ge=0, le=1)
+    only_cuts: bool = True
+    limit_db: float = Field(6.0, ge=0.5, le=24)
+    smooth_oct: float = Field(0.5, ge=0, le=3)
+    most: int = Field(6, ge=1, le=12)
+    from_s: Seconds | None = None
+    to_s: Seconds | None = None
+
+    may_be_null: ClassVar[frozenset[str]] = frozenset({"from_s", "to_s"})
+
+
+class FittedIn(In):
+    """Rungs that shall become ordinary moves."""
+
+    strip_revision: Revision | None = None
+    move_id: Id
+    most: int = Field(8, ge=1, le=12)
+
+
+class FittedOut(Out):
+    """The song with the moves, and how well they follow."""
+
+    song: SongOut
+    says: str
+
+
+class NewSnapshot(In):
+    """A name for how a strip, or without one the song, is treated now."""
+
+    name: Annotated[str, Field(max_length=300)]
+    strip_id: Id | None = None
+
+    may_be_null: ClassVar[frozenset[str]] = frozenset({"strip_id"})
+
+
+class SnapshotOut(Out):
+    """A kept state."""
+
+    id: int
+    name: str
+    strip_id: int | None
+    created_at: datetime
+
+
+class NewRecipe(In):
+    """A name for a treatment, and a sentence when to use it."""
+
+    name: Annotated[str, Field(max_length=300)]
+    says: Annotated[str, Field(max_length=300)] = ""
+
+
+class RecipeOut(Out):
+    """A treatment kept for later."""
+
+    id: str
+    name: str
+    role: Role
+    says: str
+    moves: int
+    own: bool
+
+
+class UseRecipe(In):
+    """Which recipe, and whether its narrow cuts are moved to where they ring here."""
+
+    strip_revision: Revision | None = None
+    recipe: RecipeId
+    retune: bool = True
+
+
+class SheetIn(In):
+    """The text of a sheet, and what its file is called."""
+
+    strip_revision: Revision | None = None
+    text: Annotated[str, Field(max_length=10_000_000)]
+    name: Annotated[str, Field(max_length=300)] = "the sheet"
+    retune: bool = False
+
+
+class PutInOut(Out):
+    """The song with the moves, and what was left out, a sentence each."""
+
+    song: SongOut
+    left_out: list[str]
