@@ -10,11 +10,15 @@ import { useLive } from "./live/session";
 import { useSong } from "./stores/song";
 import { useView } from "./stores/view";
 import { useChanges } from "./stores/changes";
+import { useCompanions } from "./stores/companions";
+import { useSnapshots } from "./stores/snapshots";
 
 const song = useSong();
 const live = useLive();
 const view = useView();
 const changes = useChanges();
+const companions = useCompanions();
+const snapshots = useSnapshots();
 const router = useRouter();
 const help = ref(false);
 const asking = ref(false);
@@ -27,10 +31,15 @@ const goTo = (name: string) => () => void router.push({ name });
 
 useKeys({
   "listen.play": () => void live.togglePlay(),
-  "listen.alone": () => live.setScope(live.state.scope === "alone" ? "mix" : "alone"),
+  "listen.alone": (event) => (event.type === "keyup" ? companions.back() : companions.next()),
   "listen.untreated": () => toggle("untreated"),
   "listen.removed": () => toggle("removed"),
   "listen.match": () => live.setMatch(!live.state.matching),
+  "listen.companion": () => live.state.focus !== null && companions.mark(live.state.focus),
+  "listen.mono": () => live.setMonitor(!live.state.mono, live.state.dim),
+  "listen.dim": () => live.setMonitor(live.state.mono, !live.state.dim),
+  "song.bypass": () => live.setBypass(!live.state.bypassed),
+  "move.bypass": () => toggle("untreated"),
   "listen.start": () => live.seek(view.passage?.from ?? 0),
   "listen.back": () => live.seek(Math.max(0, live.position - 1)),
   "listen.on": () => live.seek(live.position + 1),
@@ -39,6 +48,8 @@ useKeys({
   "song.undo": () => void changes.undo(),
   "song.redo": () => void changes.redo(),
   "song.keys": () => (help.value = !help.value),
+  "compare.snapshot": () => void snapshots.keep(null, snapshots.nextName),
+  "compare.switch": () => void snapshots.other(),
   "screen.tracks": goTo("tracks"),
   "screen.bench": goTo("bench"),
   "screen.clashes": goTo("clashes"),

@@ -22,13 +22,14 @@ export type Repeat = components["schemas"]["RepeatOut"];
 export type Edit = components["schemas"]["EditOut"];
 
 export type Strip = components["schemas"]["StripOut"];
-export type WholeSong = components["schemas"]["WholeSong"];
 export type Clashes = components["schemas"]["SongClashes"];
 /** Pairs are told as lists. */
 export type Clash = Omit<components["schemas"]["SongClash"], "moments" | "phrase"> & { moments: number[][]; phrase: number[] };
 export type HeardTrack = components["schemas"]["HeardTrack"];
+export type Gathering = components["schemas"]["GatheringOut"];
+export type Direction = components["schemas"]["Direction"];
 export type Proposal = components["schemas"]["ProposalOut"];
-export type Floor = components["schemas"]["SongFloor"];
+export type Decision = components["schemas"]["DecisionOut"];
 export type Way = components["schemas"]["Way"];
 
 const client = (headers: Record<string, string> = {}) =>

@@ -287,46 +287,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/songs/{song_id}/groups": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Add Group
-         * @description A new group; tracks and groups can be routed into it.
-         */
-        post: operations["add_group_api_songs__song_id__groups_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/songs/{song_id}/strips/{strip_id}/parent": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Route
-         * @description Route a track or a group into a group or, with null, into the mix.
-         */
-        put: operations["route_api_songs__song_id__strips__strip_id__parent_put"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/songs/{song_id}/tracks/{track_id}/moves": {
         parameters: {
             query?: never;
@@ -970,6 +930,8 @@ export interface paths {
         /**
          * Clashes
          * @description Who covers whom over the passage, with each track's loudness per auditory band.
+         *
+         *     `folded`: groups that stand for their tracks; `only`: strips that are compared with each other alone.
          */
         get: operations["clashes_api_songs__song_id__clashes_get"];
         put?: never;
@@ -1064,6 +1026,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/clashes/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide
+         * @description Say which of two tracks keeps a place; it outlives what is computed.
+         */
+        post: operations["decide_api_songs__song_id__clashes_decide_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/importance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Importance
+         * @description Put the tracks into an order of importance, which settles right of way; none: by role.
+         */
+        put: operations["set_importance_api_songs__song_id__importance_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/clashes/switch": {
         parameters: {
             query?: never;
@@ -1108,6 +1110,414 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/strips/{strip_id}/pile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pile
+         * @description Which tracks of a group pile up between 2 and 5 kHz, one cut on the group against cuts on them.
+         */
+        get: operations["pile_api_songs__song_id__strips__strip_id__pile_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Group
+         * @description A new group, with tracks or groups in it if they are named: as one step.
+         */
+        post: operations["add_group_api_songs__song_id__groups_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/strips/{strip_id}/parent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Route
+         * @description Route a track or a group into a group or, with null, into the mix; in front of another strip if one is named.
+         */
+        put: operations["route_api_songs__song_id__strips__strip_id__parent_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At
+         * @description Have one strip looked at if its findings are out of date: a group or the mix is by nothing else.
+         */
+        post: operations["look_at_api_songs__song_id__tracks__track_id__look_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/strips/{strip_id}/gathering": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Gathering
+         * @description What treating a group in place of its tracks, or its tracks in its place, would be: nothing is changed.
+         */
+        post: operations["plan_gathering_api_songs__song_id__strips__strip_id__gathering_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/strips/{strip_id}/gather": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Gather
+         * @description Treat a group in place of its tracks, or its tracks in its place, as one step.
+         */
+        post: operations["gather_api_songs__song_id__strips__strip_id__gather_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/moves/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Reorder Moves
+         * @description Put a strip's moves into another order.
+         */
+        put: operations["reorder_moves_api_songs__song_id__tracks__track_id__moves_order_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reset Strip
+         * @description Take all of a strip's treatment away as one step.
+         */
+        post: operations["reset_strip_api_songs__song_id__tracks__track_id__reset_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/moves/{move_id}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reset Move
+         * @description Bring a move, or some of its values, back to how it was made, as one step.
+         */
+        post: operations["reset_move_api_songs__song_id__moves__move_id__reset_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Set
+         * @description Moves at the octaves or multiples of a frequency, which move together, as one step.
+         */
+        post: operations["add_set_api_songs__song_id__tracks__track_id__sets_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/twins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Twins
+         * @description Copy moves to other strips, as they are or re-tuned, as one step; what was left out is said.
+         */
+        post: operations["make_twins_api_songs__song_id__tracks__track_id__twins_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/balance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Plan Balance
+         * @description What would bring a strip's balance towards another's, or towards its own at other times: nothing is changed.
+         */
+        post: operations["plan_balance_api_songs__song_id__tracks__track_id__balance_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/fitted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Fit Rungs
+         * @description Put ordinary moves in the place of rungs, as one step: those that follow them best, and how well they do.
+         */
+        post: operations["fit_rungs_api_songs__song_id__tracks__track_id__fitted_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/snapshots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Snapshots
+         * @description The song's snapshots, newest last.
+         */
+        get: operations["list_snapshots_api_songs__song_id__snapshots_get"];
+        put?: never;
+        /**
+         * Keep Snapshot
+         * @description Keep how a strip, or the whole song, is treated now.
+         */
+        post: operations["keep_snapshot_api_songs__song_id__snapshots_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/snapshots/{snapshot_id}/go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go To Snapshot
+         * @description Treat what a snapshot holds as it was then, as one step.
+         */
+        post: operations["go_to_snapshot_api_songs__song_id__snapshots__snapshot_id__go_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/snapshots/{snapshot_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget Snapshot
+         * @description Take a snapshot out of the list.
+         */
+        delete: operations["forget_snapshot_api_songs__song_id__snapshots__snapshot_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/recipes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep Recipe
+         * @description Keep a strip's treatment under a name, for its role.
+         */
+        post: operations["keep_recipe_api_songs__song_id__tracks__track_id__recipes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/recipe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Use Recipe
+         * @description Put a recipe on a strip as one step, its narrow cuts moved to where they ring here; what was left out is said.
+         */
+        post: operations["use_recipe_api_songs__song_id__tracks__track_id__recipe_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/tracks/{track_id}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put Sheet
+         * @description Put a sheet of version 1 or 2 on a strip as one step.
+         */
+        post: operations["put_sheet_api_songs__song_id__tracks__track_id__sheet_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Recipes
+         * @description Treatments kept for later: a person's own first, then those that ship.
+         */
+        get: operations["list_recipes_api_recipes_get"];
+        put?: never;
+        post?: never;
+        /**
+         * Forget Recipe
+         * @description Take one of a person's own recipes out of the folder.
+         */
+        delete: operations["forget_recipe_api_recipes_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1130,14 +1540,14 @@ export interface components {
             /** Revision */
             revision?: number | null;
             /** Move */
-            move?: (components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"]) | null;
+            move?: (components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"] | components["schemas"]["RungsNewMove"]) | null;
         };
         /** AcceptedMove */
         AcceptedMove: {
             /** Track Id */
             track_id: number;
             /** Move */
-            move: components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"];
+            move: components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"] | components["schemas"]["RungsNewMove"];
         };
         /**
          * Acts
@@ -1482,6 +1892,73 @@ export interface components {
             db: number;
         };
         /**
+         * BalanceDocument
+         * @description A balance for the page: the moves, the curve that was asked, and rungs at equal loudness.
+         */
+        BalanceDocument: {
+            /** Before Db */
+            before_db: number;
+            /** After Db */
+            after_db: number;
+            /** At Hz */
+            at_hz: number[];
+            /** Wanted Db */
+            wanted_db: number[];
+            /** Fitted Db */
+            fitted_db: number[];
+            /** Rung Hz */
+            rung_hz: number[];
+            /** Own Db */
+            own_db: number[];
+            /** Other Db */
+            other_db: number[];
+            /** Behind Db */
+            behind_db: number[];
+            /** Weights */
+            weights: number[];
+            /** Moves */
+            moves: {
+                [key: string]: unknown;
+            }[];
+        };
+        /**
+         * BalanceIn
+         * @description Towards which strip, or, from when to when, which other stretch of the same one.
+         */
+        BalanceIn: {
+            /** Towards */
+            towards: number;
+            /**
+             * Strength
+             * @default 0.5
+             */
+            strength: number;
+            /**
+             * Only Cuts
+             * @default true
+             */
+            only_cuts: boolean;
+            /**
+             * Limit Db
+             * @default 6
+             */
+            limit_db: number;
+            /**
+             * Smooth Oct
+             * @default 0.5
+             */
+            smooth_oct: number;
+            /**
+             * Most
+             * @default 6
+             */
+            most: number;
+            /** From S */
+            from_s?: number | null;
+            /** To S */
+            to_s?: number | null;
+        };
+        /**
          * CarveIn
          * @description A range in which one track covers another, and which of the two keeps it.
          */
@@ -1490,6 +1967,12 @@ export interface components {
             from_s?: number | null;
             /** To S */
             to_s?: number | null;
+            /**
+             * Folded
+             * @description groups that stand for their tracks
+             * @default []
+             */
+            folded: number[];
             /** Covered */
             covered: number;
             /** By */
@@ -1516,7 +1999,7 @@ export interface components {
             /** Track Id */
             track_id: number;
             /** Move */
-            move: components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"];
+            move: components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"] | components["schemas"]["RungsMoveOut"];
         };
         /**
          * Channels
@@ -1633,10 +2116,40 @@ export interface components {
             /** Deepest Db */
             deepest_db: number[];
         };
+        /**
+         * DecideIn
+         * @description Which of two tracks keeps a range; null: what the order of importance says.
+         */
+        DecideIn: {
+            /** Covered */
+            covered: number;
+            /** By */
+            by: number;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            way: components["schemas"]["Way"] | null;
+        };
         /** Decision */
         Decision: {
             /** Revision */
             revision?: number | null;
+        };
+        /**
+         * DecisionOut
+         * @description Which of two tracks keeps a range.
+         */
+        DecisionOut: {
+            /** Covered */
+            covered: number;
+            /** By */
+            by: number;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            way: components["schemas"]["Way"];
         };
         /**
          * Depth
@@ -1650,6 +2163,24 @@ export interface components {
          * @enum {string}
          */
         Detector: "rms" | "peak";
+        /**
+         * DifferenceOut
+         * @description By how much a group's sum would change: in loudness, and in the third of an octave that changes most.
+         */
+        DifferenceOut: {
+            /** Lu */
+            lu: number;
+            /** Most Db */
+            most_db: number;
+            /** At Hz */
+            at_hz: number;
+        };
+        /**
+         * Direction
+         * @description From the tracks to their group, or from the group to its tracks.
+         * @enum {string}
+         */
+        Direction: "to_group" | "to_tracks";
         /**
          * DiskOut
          * @description Bytes: free, and what exports and caches take that could be freed.
@@ -2066,7 +2597,7 @@ export interface components {
             /** Says */
             says: string;
             /** Move */
-            move: components["schemas"]["StaticProposedMove"] | components["schemas"]["DynamicProposedMove"] | components["schemas"]["AdaptiveProposedMove"];
+            move: components["schemas"]["StaticProposedMove"] | components["schemas"]["DynamicProposedMove"] | components["schemas"]["AdaptiveProposedMove"] | components["schemas"]["RungsProposedMove"];
             evidence?: components["schemas"]["EvidenceDocument"] | null;
         };
         /** FindingOut */
@@ -2104,6 +2635,30 @@ export interface components {
             /** Findings */
             findings: components["schemas"]["FindingOut"][];
         };
+        /**
+         * FittedIn
+         * @description Rungs that shall become ordinary moves.
+         */
+        FittedIn: {
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /** Move Id */
+            move_id: number;
+            /**
+             * Most
+             * @default 8
+             */
+            most: number;
+        };
+        /**
+         * FittedOut
+         * @description The song with the moves, and how well they follow.
+         */
+        FittedOut: {
+            song: components["schemas"]["SongOut"];
+            /** Says */
+            says: string;
+        };
         /** FloorCut */
         FloorCut: {
             /** Track Id */
@@ -2116,6 +2671,12 @@ export interface components {
              * @enum {integer}
              */
             slope_db_per_octave: 6 | 12 | 18 | 24 | 36 | 48;
+            /**
+             * Linear
+             * @description treat the track in linear phase from then on
+             * @default false
+             */
+            linear: boolean;
         };
         /** FloorIn */
         FloorIn: {
@@ -2131,6 +2692,12 @@ export interface components {
             from_s?: number | null;
             /** To S */
             to_s?: number | null;
+            /**
+             * Folded
+             * @description groups that stand for their tracks
+             * @default []
+             */
+            folded: number[];
             /** Track Id */
             track_id: number;
             /**
@@ -2153,6 +2720,42 @@ export interface components {
         Freed: {
             /** Freed */
             freed: number;
+        };
+        /**
+         * GatheredOut
+         * @description A move that would be made, the moves that it stands for, and a sentence about it.
+         */
+        GatheredOut: {
+            /** Strip Id */
+            strip_id: number;
+            /** Move */
+            move: components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"] | components["schemas"]["RungsMoveOut"];
+            /** Of */
+            of: number[];
+            /** Says */
+            says: string;
+        };
+        /**
+         * GatheringIn
+         * @description Which moves shall be on a group in place of its tracks, or on the tracks in its place.
+         */
+        GatheringIn: {
+            direction: components["schemas"]["Direction"];
+            /** Move Ids */
+            move_ids: number[];
+            /**
+             * Outline
+             * @description refuse with 409 if the song's outline is at another revision
+             */
+            outline?: number | null;
+        };
+        /** GatheringOut */
+        GatheringOut: {
+            /** Lines */
+            lines: components["schemas"]["GatheredOut"][];
+            /** Stays */
+            stays: string[];
+            difference: components["schemas"]["DifferenceOut"];
         };
         /** HTTPValidationError */
         HTTPValidationError: {
@@ -2189,6 +2792,14 @@ export interface components {
             kept_bands: number[];
             /** Level Db */
             level_db: number[];
+        };
+        /**
+         * ImportanceIn
+         * @description Tracks, the most important one first; those that are not named go by role.
+         */
+        ImportanceIn: {
+            /** Track Ids */
+            track_ids: number[];
         };
         /** KeptOut */
         KeptOut: {
@@ -2261,6 +2872,18 @@ export interface components {
             says: string;
         };
         /**
+         * LeftOut
+         * @description A move that has no counterpart on a strip.
+         */
+        LeftOut: {
+            /** Strip Id */
+            strip_id: number;
+            /** Of */
+            of: number;
+            /** Says */
+            says: string;
+        };
+        /**
          * Levels
          * @description What is drawn to set a threshold by.
          *
@@ -2318,6 +2941,12 @@ export interface components {
             revision?: number | null;
             /** Strip Revision */
             strip_revision?: number | null;
+            /**
+             * Alone
+             * @description the moves of its set, or its twins, do not follow
+             * @default false
+             */
+            alone: boolean;
             shape?: components["schemas"]["Shape"] | null;
             /** Frequency Hz */
             frequency_hz?: number | null;
@@ -2328,7 +2957,7 @@ export interface components {
             /** Slope Db Per Octave */
             slope_db_per_octave?: (6 | 12 | 18 | 24 | 36 | 48) | null;
             /** Mode */
-            mode?: "static" | "dynamic" | "adaptive" | null;
+            mode?: "static" | "dynamic" | "adaptive" | "rungs" | null;
             /** Threshold Db */
             threshold_db?: number | null;
             /** Range Db */
@@ -2366,6 +2995,10 @@ export interface components {
                 number,
                 number
             ][] | null;
+            /** Count */
+            count?: number | null;
+            /** Gains Db */
+            gains_db?: number[] | null;
             /** Enabled */
             enabled?: boolean | null;
             channels?: components["schemas"]["Channels"] | null;
@@ -2381,6 +3014,16 @@ export interface components {
             links?: string[] | null;
             /** Note */
             note?: string | null;
+        };
+        /**
+         * MoveOrder
+         * @description All moves of a strip, in the order that they shall have.
+         */
+        MoveOrder: {
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /** Move Ids */
+            move_ids: number[];
         };
         /** NewExport */
         NewExport: {
@@ -2410,6 +3053,71 @@ export interface components {
         NewGroup: {
             /** Name */
             name: string;
+            /**
+             * Strip Ids
+             * @description what shall be in it
+             * @default []
+             */
+            strip_ids: number[];
+        };
+        /**
+         * NewRecipe
+         * @description A name for a treatment, and a sentence when to use it.
+         */
+        NewRecipe: {
+            /** Name */
+            name: string;
+            /**
+             * Says
+             * @default
+             */
+            says: string;
+        };
+        /**
+         * NewSet
+         * @description Bells at the octaves or multiples of a frequency, which move together.
+         */
+        NewSet: {
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /**
+             * From Hz
+             * @description the lowest member
+             */
+            from_hz: number;
+            /**
+             * Count
+             * @default 5
+             */
+            count: number;
+            /** @default octaves */
+            spacing: components["schemas"]["Spacing"];
+            /**
+             * Gain Db
+             * @default -6
+             */
+            gain_db: number;
+            /**
+             * Q
+             * @default 8
+             */
+            q: number;
+            /**
+             * Taper Db
+             * @description each member is by so much nearer to no gain
+             * @default 0
+             */
+            taper_db: number;
+        };
+        /**
+         * NewSnapshot
+         * @description A name for how a strip, or without one the song, is treated now.
+         */
+        NewSnapshot: {
+            /** Name */
+            name: string;
+            /** Strip Id */
+            strip_id?: number | null;
         };
         /** NewSong */
         NewSong: {
@@ -2442,6 +3150,50 @@ export interface components {
          * @enum {string}
          */
         Phase: "minimum" | "linear" | "analogue";
+        /**
+         * PileCutsOut
+         * @description Cuts on a group, or on those of its tracks that pile up.
+         */
+        PileCutsOut: {
+            /**
+             * On
+             * @enum {string}
+             */
+            on: "group" | "tracks";
+            /** Moves */
+            moves: components["schemas"]["CarveMoveOut"][];
+            /** Drop Db */
+            drop_db: number;
+            /** Taken Sones */
+            taken_sones: number;
+            /** Gained Sones */
+            gained_sones: number;
+        };
+        /**
+         * PileOut
+         * @description What the tracks of a group add up to in the harsh range, and two ways to take the same from it.
+         */
+        PileOut: {
+            /** Strip Id */
+            strip_id: number;
+            /** From Hz */
+            from_hz: number;
+            /** To Hz */
+            to_hz: number;
+            /** Tracks */
+            tracks: components["schemas"]["PiledTrackOut"][];
+            /** Cuts */
+            cuts: components["schemas"]["PileCutsOut"][];
+        };
+        /** PiledTrackOut */
+        PiledTrackOut: {
+            /** Track Id */
+            track_id: number;
+            /** Share */
+            share: number;
+            /** Piled */
+            piled: boolean;
+        };
         /**
          * Place
          * @description Where a move stands: before or behind the aftercare.
@@ -2484,6 +3236,32 @@ export interface components {
                 number
             ][];
         };
+        /**
+         * PutInOut
+         * @description The song with the moves, and what was left out, a sentence each.
+         */
+        PutInOut: {
+            song: components["schemas"]["SongOut"];
+            /** Left Out */
+            left_out: string[];
+        };
+        /**
+         * RecipeOut
+         * @description A treatment kept for later.
+         */
+        RecipeOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            role: components["schemas"]["Role"];
+            /** Says */
+            says: string;
+            /** Moves */
+            moves: number;
+            /** Own */
+            own: boolean;
+        };
         /** RepeatOut */
         RepeatOut: {
             /** Kind */
@@ -2492,6 +3270,19 @@ export interface components {
             frequency_hz: number;
             /** Track Ids */
             track_ids: number[];
+        };
+        /**
+         * ResetIn
+         * @description Which values go back to how the move was made; all of them where none is named.
+         */
+        ResetIn: {
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /**
+             * Fields
+             * @default []
+             */
+            fields: string[];
         };
         /** Restored */
         Restored: {
@@ -2524,8 +3315,172 @@ export interface components {
         Routing: {
             /** Parent Id */
             parent_id: number | null;
+            /**
+             * Before Id
+             * @description the strip in front of which it stands then; left out: behind all
+             */
+            before_id?: number | null;
             /** Outline */
             outline?: number | null;
+        };
+        /**
+         * RungsMoveOut
+         * @description A move of a strip, with its width in octaves if it has one.
+         */
+        RungsMoveOut: {
+            /** Id */
+            id: number;
+            /** Octaves */
+            octaves?: number | null;
+            /** Count */
+            count: number;
+            /** Gains Db */
+            gains_db: number[];
+            /**
+             * Mode
+             * @default rungs
+             * @constant
+             */
+            mode: "rungs";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * RungsNewMove
+         * @description A move to be made.
+         */
+        RungsNewMove: {
+            /** Revision */
+            revision?: number | null;
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /** Count */
+            count: number;
+            /** Gains Db */
+            gains_db: number[];
+            /**
+             * Mode
+             * @default rungs
+             * @constant
+             */
+            mode: "rungs";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        RungsProposedMove: {
+            [key: string]: unknown;
+        };
+        /**
+         * RungsSheetMove
+         * @description A move of a sheet of version 2.
+         */
+        RungsSheetMove: {
+            /** Id */
+            id?: string | null;
+            /** Track */
+            track?: string | null;
+            /** Count */
+            count: number;
+            /** Gains Db */
+            gains_db: number[];
+            /**
+             * Mode
+             * @default rungs
+             * @constant
+             */
+            mode: "rungs";
+            /**
+             * Enabled
+             * @default true
+             */
+            enabled: boolean;
+            /** @default all */
+            channels: components["schemas"]["Channels"];
+            /** @default before */
+            place: components["schemas"]["Place"];
+            /**
+             * Stretches
+             * @default []
+             */
+            stretches: [
+                number,
+                number
+            ][];
+            /**
+             * Fade Ms
+             * @default 20
+             */
+            fade_ms: number;
+            /**
+             * Links
+             * @default []
+             */
+            links: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
         };
         /**
          * Shape
@@ -2577,7 +3532,27 @@ export interface components {
             } | null;
             aftercare?: components["schemas"]["Aftercare"] | null;
             /** Moves */
-            moves: (components["schemas"]["StaticSheetMove"] | components["schemas"]["DynamicSheetMove"] | components["schemas"]["AdaptiveSheetMove"])[];
+            moves: (components["schemas"]["StaticSheetMove"] | components["schemas"]["DynamicSheetMove"] | components["schemas"]["AdaptiveSheetMove"] | components["schemas"]["RungsSheetMove"])[];
+        };
+        /**
+         * SheetIn
+         * @description The text of a sheet, and what its file is called.
+         */
+        SheetIn: {
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /** Text */
+            text: string;
+            /**
+             * Name
+             * @default the sheet
+             */
+            name: string;
+            /**
+             * Retune
+             * @default false
+             */
+            retune: boolean;
         };
         /**
          * SheetKey
@@ -2639,6 +3614,23 @@ export interface components {
             mute: boolean;
             sheet: components["schemas"]["Sheet2"];
         };
+        /**
+         * SnapshotOut
+         * @description A kept state.
+         */
+        SnapshotOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Strip Id */
+            strip_id: number | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
         /** SongChange */
         SongChange: {
             /** Revision */
@@ -2651,6 +3643,8 @@ export interface components {
             passage_to_s?: number | null;
             /** Look In Passage */
             look_in_passage?: boolean | null;
+            /** Playback Db Spl */
+            playback_db_spl?: number | null;
             /**
              * Outline
              * @description refuse with 409 if the song's outline is at another revision
@@ -2661,7 +3655,8 @@ export interface components {
          * SongClash
          * @description A clash between two tracks of a song; see `mivlo.core.clashes.Clash`.
          *
-         *     phrase : the stretch in s that is looped to hear it. keeps : which one is proposed to keep the place. why : reason.
+         *     phrase : the stretch in s that is looped to hear it. proposed, why : which one the order or their roles let keep the
+         *     place, and the reason. keeps : which one keeps it, as somebody decided or else as proposed; None : it is shared.
          */
         SongClash: {
             /** Covered */
@@ -2688,16 +3683,19 @@ export interface components {
                 number,
                 number
             ];
-            /** Keeps */
-            keeps: number;
+            /** Proposed */
+            proposed: number;
             /** Why */
             why: string;
+            /** Keeps */
+            keeps: number | null;
         };
         /**
          * SongClashes
          * @description All against all between two times.
          *
-         *     level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that.
+         *     level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that. order : the
+         *     tracks by importance.
          */
         SongClashes: {
             /** From S */
@@ -2712,6 +3710,8 @@ export interface components {
             hz: number[];
             /** Tracks */
             tracks: components["schemas"]["HeardTrack"][];
+            /** Order */
+            order: number[];
             /** Clashes */
             clashes: components["schemas"]["SongClash"][];
         };
@@ -2754,6 +3754,10 @@ export interface components {
             passage_to_s: number | null;
             /** Look In Passage */
             look_in_passage: boolean;
+            /** Playback Db Spl */
+            playback_db_spl: number;
+            /** Decisions */
+            decisions: components["schemas"]["DecisionOut"][];
             /** Duration S */
             duration_s: number;
             /** Undo Label */
@@ -2766,6 +3770,13 @@ export interface components {
             outline: number;
             /** Strips */
             strips: components["schemas"]["StripOut"][];
+            /**
+             * Arrives
+             * @description of groups and the mix: a name of the sound that reaches their moves
+             */
+            arrives: {
+                [key: string]: string;
+            };
         };
         /**
          * SongSheet
@@ -2791,6 +3802,12 @@ export interface components {
             /** Strips */
             strips: components["schemas"]["SheetStrip"][];
         };
+        /**
+         * Spacing
+         * @description Where the members lie: at octaves of the first, or at its integer multiples.
+         * @enum {string}
+         */
+        Spacing: "octaves" | "multiples";
         /** SpotIn */
         SpotIn: {
             /** From Hz */
@@ -3024,7 +4041,7 @@ export interface components {
         StripKind: "track" | "group" | "mix";
         /**
          * StripOut
-         * @description A strip of any kind.
+         * @description A strip of any kind. A group or the mix is as long as the song.
          */
         StripOut: {
             /** Id */
@@ -3045,8 +4062,16 @@ export interface components {
             solo: boolean;
             /** Revision */
             revision: number;
+            /** Channels */
+            channels: number;
+            /** Frames */
+            frames: number;
+            /** Open Findings */
+            open_findings: number;
+            /** Decided Findings */
+            decided_findings: number;
             /** Moves */
-            moves: (components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"])[];
+            moves: (components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"] | components["schemas"]["RungsMoveOut"])[];
             phase: components["schemas"]["Phase"];
             /** Amounts */
             amounts: {
@@ -3055,6 +4080,11 @@ export interface components {
             aftercare: components["schemas"]["Aftercare"];
             /** Rings Before Ms */
             rings_before_ms: number;
+            /** Kept */
+            kept: [
+                number,
+                number
+            ][];
         };
         /** SwitchIn */
         SwitchIn: {
@@ -3123,6 +4153,14 @@ export interface components {
             } | null;
             aftercare?: components["schemas"]["Aftercare"] | null;
             /**
+             * Kept
+             * @description ranges in Hz that must stay: findings and carves spare them
+             */
+            kept?: [
+                number,
+                number
+            ][] | null;
+            /**
              * Strip Revision
              * @description refuse with 409 if the strip is at another revision
              */
@@ -3161,25 +4199,19 @@ export interface components {
             /** Outline */
             outline?: number | null;
         };
-        /** TrackOut */
+        /**
+         * TrackOut
+         * @description A strip with a recording.
+         */
         TrackOut: {
             /** Id */
             id: number;
+            kind: components["schemas"]["StripKind"];
+            /** Parent Id */
+            parent_id: number | null;
             /** Name */
             name: string;
             role: components["schemas"]["Role"];
-            /** File Name */
-            file_name: string;
-            /** Audio Sha256 */
-            audio_sha256: string;
-            /** Source Rate */
-            source_rate: number;
-            /** Channels */
-            channels: number;
-            /** Frames */
-            frames: number;
-            /** Notice */
-            notice: string;
             /** Fader Db */
             fader_db: number;
             /** Pan */
@@ -3188,16 +4220,18 @@ export interface components {
             mute: boolean;
             /** Solo */
             solo: boolean;
+            /** Revision */
+            revision: number;
+            /** Channels */
+            channels: number;
+            /** Frames */
+            frames: number;
             /** Open Findings */
             open_findings: number;
             /** Decided Findings */
             decided_findings: number;
             /** Moves */
-            moves: (components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"])[];
-            /** Parent Id */
-            parent_id: number | null;
-            /** Revision */
-            revision: number;
+            moves: (components["schemas"]["StaticMoveOut"] | components["schemas"]["DynamicMoveOut"] | components["schemas"]["AdaptiveMoveOut"] | components["schemas"]["RungsMoveOut"])[];
             phase: components["schemas"]["Phase"];
             /** Amounts */
             amounts: {
@@ -3206,6 +4240,65 @@ export interface components {
             aftercare: components["schemas"]["Aftercare"];
             /** Rings Before Ms */
             rings_before_ms: number;
+            /** Kept */
+            kept: [
+                number,
+                number
+            ][];
+            /** File Name */
+            file_name: string;
+            /** Audio Sha256 */
+            audio_sha256: string;
+            /** Source Rate */
+            source_rate: number;
+            /** Notice */
+            notice: string;
+            /** Importance */
+            importance: number | null;
+        };
+        /**
+         * TwinsIn
+         * @description Moves that shall be on other strips as well.
+         */
+        TwinsIn: {
+            /** Move Ids */
+            move_ids: number[];
+            /** To */
+            to: number[];
+            /**
+             * Retune
+             * @default false
+             */
+            retune: boolean;
+            /**
+             * Linked
+             * @default false
+             */
+            linked: boolean;
+        };
+        /**
+         * TwinsOut
+         * @description The song with the twins, and what has none.
+         */
+        TwinsOut: {
+            song: components["schemas"]["SongOut"];
+            /** Left Out */
+            left_out: components["schemas"]["LeftOut"][];
+        };
+        /**
+         * UseRecipe
+         * @description Which recipe, and whether its narrow cuts are moved to where they ring here.
+         */
+        UseRecipe: {
+            /** Strip Revision */
+            strip_revision?: number | null;
+            /** Recipe */
+            recipe: string;
+            /**
+             * Retune
+             * @default true
+             */
+            retune: boolean;
         };
         /** ValidationError */
         ValidationError: {
@@ -3888,83 +4981,6 @@ export interface operations {
             };
         };
     };
-    add_group_api_songs__song_id__groups_post: {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string;
-            };
-            path: {
-                song_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewGroup"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SongOut"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
-    route_api_songs__song_id__strips__strip_id__parent_put: {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description who changes: undo takes back the last step of the same page */
-                "Mivlo-Page"?: string;
-            };
-            path: {
-                song_id: number;
-                strip_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Routing"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SongOut"];
-                };
-            };
-            /** @description Validation Error */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HTTPValidationError"];
-                };
-            };
-        };
-    };
     add_move_api_songs__song_id__tracks__track_id__moves_post: {
         parameters: {
             query?: never;
@@ -3980,7 +4996,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"];
+                "application/json": components["schemas"]["StaticNewMove"] | components["schemas"]["DynamicNewMove"] | components["schemas"]["AdaptiveNewMove"] | components["schemas"]["RungsNewMove"];
             };
         };
         responses: {
@@ -5135,6 +6151,8 @@ export interface operations {
             query?: {
                 from_s?: number | null;
                 to_s?: number | null;
+                folded?: number[];
+                only?: number[];
             };
             header?: never;
             path: {
@@ -5334,6 +6352,82 @@ export interface operations {
             };
         };
     };
+    decide_api_songs__song_id__clashes_decide_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    set_importance_api_songs__song_id__importance_put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportanceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     switch_api_songs__song_id__clashes_switch_post: {
         parameters: {
             query?: never;
@@ -5377,6 +6471,7 @@ export interface operations {
             query?: {
                 from_s?: number | null;
                 to_s?: number | null;
+                above_notes?: boolean;
             };
             header?: never;
             path: {
@@ -5432,6 +6527,789 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SongOut"];
                 };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pile_api_songs__song_id__strips__strip_id__pile_get: {
+        parameters: {
+            query?: {
+                depth_db?: number;
+                from_s?: number | null;
+                to_s?: number | null;
+            };
+            header?: never;
+            path: {
+                song_id: number;
+                strip_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PileOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    add_group_api_songs__song_id__groups_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    route_api_songs__song_id__strips__strip_id__parent_put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                strip_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Routing"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    look_at_api_songs__song_id__tracks__track_id__look_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingsOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    plan_gathering_api_songs__song_id__strips__strip_id__gathering_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                strip_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GatheringIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatheringOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    gather_api_songs__song_id__strips__strip_id__gather_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                strip_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GatheringIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    reorder_moves_api_songs__song_id__tracks__track_id__moves_order_put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveOrder"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    reset_strip_api_songs__song_id__tracks__track_id__reset_post: {
+        parameters: {
+            query?: {
+                /** @description refuse with 409 if the strip is at another revision */
+                strip_revision?: number | null;
+            };
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    reset_move_api_songs__song_id__moves__move_id__reset_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                move_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResetIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    add_set_api_songs__song_id__tracks__track_id__sets_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSet"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    make_twins_api_songs__song_id__tracks__track_id__twins_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TwinsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwinsOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    plan_balance_api_songs__song_id__tracks__track_id__balance_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BalanceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BalanceDocument"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    fit_rungs_api_songs__song_id__tracks__track_id__fitted_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FittedIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FittedOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_snapshots_api_songs__song_id__snapshots_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SnapshotOut"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep_snapshot_api_songs__song_id__snapshots_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSnapshot"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SnapshotOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    go_to_snapshot_api_songs__song_id__snapshots__snapshot_id__go_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                snapshot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    forget_snapshot_api_songs__song_id__snapshots__snapshot_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                snapshot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    keep_recipe_api_songs__song_id__tracks__track_id__recipes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRecipe"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipeOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    use_recipe_api_songs__song_id__tracks__track_id__recipe_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseRecipe"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PutInOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    put_sheet_api_songs__song_id__tracks__track_id__sheet_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+                track_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PutInOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    list_recipes_api_recipes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipeOut"][];
+                };
+            };
+        };
+    };
+    forget_recipe_api_recipes_delete: {
+        parameters: {
+            query: {
+                recipe: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Validation Error */
             422: {

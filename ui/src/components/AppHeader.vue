@@ -7,6 +7,8 @@ import { useRouter } from "vue-router";
 import { writeTime } from "../lib/notes";
 import { complain } from "../lib/complain";
 import { api, ask } from "../api/client";
+import HistoryMenu from "./HistoryMenu.vue";
+import SnapshotsMenu from "./SnapshotsMenu.vue";
 import { useAway } from "../stores/away";
 import { useSong } from "../stores/song";
 import { useChanges } from "../stores/changes";
@@ -80,6 +82,8 @@ async function create(): Promise<void> {
       <span class="soft" role="status">{{ saved }}</span>
       <button type="button" class="plain small" :disabled="!song.song?.undo_label" :title="song.song?.undo_label ? `Undo: ${song.song.undo_label}` : 'Nothing to undo'" @click="changes.undo()">Undo</button>
       <button type="button" class="plain small" :disabled="!song.song?.redo_label" :title="song.song?.redo_label ? `Redo: ${song.song.redo_label}` : 'Nothing to redo'" @click="changes.redo()">Redo</button>
+      <HistoryMenu />
+      <SnapshotsMenu />
       <button type="button" class="plain small" :aria-pressed="night" @click="night = !night">Night</button>
       <button type="button" class="plain small" @click="emit('help')">Keys</button>
       <form v-if="signedIn" method="post" action="/sign-out"><button class="plain small">Sign out</button></form>
@@ -102,10 +106,10 @@ async function create(): Promise<void> {
 .top { display: grid; grid-template-columns: auto 170px auto 1fr auto; align-items: center; gap: 14px; padding: 0 18px; height: 44px; background: var(--panel); border-bottom: 1px solid var(--line); }
 .mark { font-size: 20px; font-weight: 600; letter-spacing: 0.01em; }
 .facts { font-size: 12px; white-space: nowrap; }
-nav { display: flex; gap: 28px; justify-content: center; align-self: stretch; }
+nav { display: flex; gap: 20px; justify-content: center; align-self: stretch; }
 nav a { color: var(--soft); text-decoration: none; font-size: 14px; display: flex; align-items: center; border-bottom: 3px solid transparent; border-top: 3px solid transparent; }
 nav a.router-link-active { color: var(--ink); font-weight: 600; border-bottom-color: var(--stand-out); }
-.right { display: flex; gap: 8px; align-items: center; font-size: 12px; }
+.right { display: flex; gap: 5px; align-items: center; font-size: 12px; white-space: nowrap; }
 label { display: block; margin: 8px 0 3px; font-size: 12px; color: var(--soft); }
 .buttons { margin-top: 16px; text-align: right; }
 </style>

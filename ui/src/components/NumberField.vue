@@ -2,7 +2,8 @@
 /** A number that can be typed, dragged (up and down on its label) and nudged (arrow keys). */
 import { computed, ref } from "vue";
 import { useDrag } from "../lib/drag";
-import { readNumber } from "../lib/notes";
+import { complain } from "../lib/complain";
+import { EXAMPLES, type Holds, readEntry } from "../lib/entry";
 
 const props = defineProps<{
   label: string;
@@ -37,6 +38,9 @@ const moving = ref<number | null>(null);
 const value = computed(() => moving.value ?? props.modelValue);
 const shown = computed(() => typed.value ?? value.value.toFixed(props.digits ?? 1).replace("-", "\u2212"));
 
+const HOLDS: Record<string, Holds> = { Hz: "hz", oct: "octaves", dB: "db" };
+const holds = computed<Holds>(() => (props.label === "Q" ? "q" : (HOLDS[props.unit ?? ""] ?? "number")));
+
 const clamp = (v: number) => Math.min(props.max, Math.max(props.min, v));
 const moved = (v: number, steps: number) => clamp(props.ratio ? v * props.step ** steps : v + props.step * steps);
 
@@ -47,10 +51,12 @@ function nudge(steps: number): void {
 
 function finish(event: Event): void {
   if (typed.value === null) return;
-  const number = readNumber(typed.value);
+  const said = typed.value;
+  const number = readEntry(said, holds.value);
   typed.value = null;
   (event.target as HTMLInputElement).value = shown.value;
-  if (number !== null && number !== props.modelValue) emit("change", clamp(number));
+  if (number === null) complain(`“${said}” can't be read as ${props.label.toLowerCase()}. Write it like ${EXAMPLES[holds.value]}.`);
+  else if (number !== props.modelValue) emit("change", clamp(number));
 }
 
 function keys(event: KeyboardEvent): void {

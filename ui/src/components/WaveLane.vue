@@ -2,7 +2,7 @@
 /** The waveform of one track over the whole song; dragging over it sets the passage. */
 import { useQuery } from "@tanstack/vue-query";
 import { computed, ref, watch } from "vue";
-import type { Track } from "../api/client";
+import type { Strip } from "../api/client";
 import { cache } from "../data/cache";
 import { waveformQuery } from "../data/queries";
 import { timeToX, xToTime } from "../lib/axis";
@@ -14,7 +14,7 @@ import { useSong } from "../stores/song";
 import { useView } from "../stores/view";
 
 const props = defineProps<{
-  track: Track;
+  track: Strip;
   /** Draw its loudest sample at full height. */
   normalised?: boolean;
 }>();
@@ -25,7 +25,7 @@ const live = useLive();
 const view = useView();
 const beginDrag = useDrag();
 const canvas = ref<HTMLCanvasElement | null>(null);
-const { data: wave } = useQuery(computed(() => waveformQuery(song.id, props.track.id, props.track.audio_sha256, song.duration, POINTS)), cache);
+const { data: wave } = useQuery(computed(() => waveformQuery(song.id, props.track.id, song.arrives(props.track.id), song.duration, POINTS)), cache);
 const selecting = ref<{ from: number; to: number } | null>(null);
 const whole = computed(() => ({ from: 0, to: Math.max(0.25, song.duration) }));
 

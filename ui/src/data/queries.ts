@@ -1,7 +1,8 @@
 /** What can be asked of the server, each under its name in the cache. All that depends on a song begins with it. */
 
 import { queryOptions } from "@tanstack/vue-query";
-import { type Song, api, ask, bytes } from "../api/client";
+import type { components } from "../api/schema";
+import { type Direction, type Song, api, ask, bytes } from "../api/client";
 import { cache } from "./cache";
 
 export const names = {
@@ -46,12 +47,15 @@ export const repeatsQuery = (id: number) =>
     enabled: id > 0,
   });
 
+type Passage = { from: number; to: number } | null;
+const between = (passage: Passage) => (passage ? { from_s: passage.from, to_s: passage.to } : {});
+
 /** `sound` names what the track sounds like; a profile of another sound is another profile. */
-export const profileQuery = (id: number, track: number | null, sound: unknown, passage: { from: number; to: number } | null) =>
+export const profileQuery = (id: number, track: number | null, sound: unknown, passage: Passage) =>
   queryOptions({
     queryKey: ["song", id, "profile", track, passage, sound],
     queryFn: ({ signal }) => {
-      const query = { bands_per_octave: 24, ...(passage && { from_s: passage.from, to_s: passage.to }) };
+      const query = { bands_per_octave: 24, ...between(passage) };
       return ask(api.GET("/api/songs/{song_id}/tracks/{track_id}/profile", { params: { path: { song_id: id, track_id: track ?? 0 }, query }, signal }));
     },
     enabled: id > 0 && track !== null,
@@ -69,12 +73,12 @@ interface Asked {
 const untilNew = (id: number | null, at = 3) => <T>(old: T | undefined, of?: Asked) => (of?.queryKey[at] === id ? old : undefined);
 
 /** What a dynamic move reads over the passage; `state` names all that it may depend on. */
-export const levelsQuery = (id: number, move: number | null, passage: { from: number; to: number } | null, state: unknown) =>
+export const levelsQuery = (id: number, move: number | null, passage: Passage, state: unknown) =>
   queryOptions({
     queryKey: ["song", id, "levels", move, passage, state],
     queryFn: ({ signal }) => {
-      const query = passage ? { from_s: passage.from, to_s: passage.to } : {};
-      return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/levels", { params: { path: { song_id: id, move_id: move ?? 0 }, query }, signal }));
+      const path = { song_id: id, move_id: move ?? 0 };
+      return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/levels", { params: { path, query: between(passage) }, signal }));
     },
     enabled: id > 0 && move !== null,
     placeholderData: untilNew(move),
@@ -82,12 +86,12 @@ export const levelsQuery = (id: number, move: number | null, passage: { from: nu
   });
 
 /** What an adaptive move takes away over the passage; `state` names all that it may depend on. */
-export const cutsQuery = (id: number, move: number | null, passage: { from: number; to: number } | null, state: unknown) =>
+export const cutsQuery = (id: number, move: number | null, passage: Passage, state: unknown) =>
   queryOptions({
     queryKey: ["song", id, "cuts", move, passage, state],
     queryFn: ({ signal }) => {
-      const query = passage ? { from_s: passage.from, to_s: passage.to } : {};
-      return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/cuts", { params: { path: { song_id: id, move_id: move ?? 0 }, query }, signal }));
+      const path = { song_id: id, move_id: move ?? 0 };
+      return ask(api.GET("/api/songs/{song_id}/moves/{move_id}/cuts", { params: { path, query: between(passage) }, signal }));
     },
     enabled: id > 0 && move !== null,
     placeholderData: untilNew(move),
@@ -126,14 +130,11 @@ export const waveformQuery = (id: number, track: number, recording: string, dura
     structuralSharing: false,
   });
 
-type Passage = { from: number; to: number } | null;
-const between = (passage: Passage) => (passage ? { from_s: passage.from, to_s: passage.to } : {});
-
 /** Who covers whom over the passage; `sound` names all that it may depend on. What was known stays until the new is there. */
-export const clashesQuery = (id: number, passage: Passage, sound: string, wanted: boolean) =>
+export const clashesQuery = (id: number, passage: Passage, compared: { folded: number[]; only: number[] }, sound: string, wanted: boolean) =>
   queryOptions({
-    queryKey: ["song", id, "clashes", passage, sound],
-    queryFn: ({ signal }) => ask(api.GET("/api/songs/{song_id}/clashes", { params: { path: { song_id: id }, query: between(passage) }, signal })),
+    queryKey: ["song", id, "clashes", passage, compared, sound],
+    queryFn: ({ signal }) => ask(api.GET("/api/songs/{song_id}/clashes", { params: { path: { song_id: id }, query: { ...between(passage), ...compared } }, signal })),
     enabled: id > 0 && wanted,
     placeholderData: untilNew(id, 1),
     staleTime: Infinity,
@@ -149,13 +150,68 @@ export const wholeSongQuery = (id: number, sound: string, wanted: boolean) =>
     placeholderData: untilNew(id, 1),
   });
 
-export const floorQuery = (id: number, passage: Passage, sound: string, wanted: boolean) =>
+export const floorQuery = (id: number, passage: Passage, aboveNotes: boolean, sound: string, wanted: boolean) =>
   queryOptions({
-    queryKey: ["song", id, "floor", passage, sound],
-    queryFn: ({ signal }) => ask(api.GET("/api/songs/{song_id}/floor", { params: { path: { song_id: id }, query: between(passage) }, signal })),
+    queryKey: ["song", id, "floor", passage, aboveNotes, sound],
+    queryFn: ({ signal }) => ask(api.GET("/api/songs/{song_id}/floor", { params: { path: { song_id: id }, query: { ...between(passage), above_notes: aboveNotes } }, signal })),
     enabled: id > 0 && wanted,
     staleTime: Infinity,
     gcTime: 300_000,
+  });
+
+/** What treating a group in place of its tracks would be; `state` names all that it may depend on. */
+export const gatheringQuery = (id: number, group: number, direction: Direction, move_ids: number[], state: unknown) =>
+  queryOptions({
+    queryKey: ["song", id, "gathering", group, direction, move_ids, state],
+    queryFn: ({ signal }) => {
+      const path = { song_id: id, strip_id: group };
+      return ask(api.POST("/api/songs/{song_id}/strips/{strip_id}/gathering", { params: { path }, body: { direction, move_ids }, signal }));
+    },
+    enabled: id > 0 && move_ids.length > 0,
+    retry: false,
+    gcTime: 60_000,
+  });
+
+/** What the tracks of a group add up to in the harsh range; `sound` names all that it may depend on. */
+export const pileQuery = (id: number, strip: number, depth_db: number, passage: Passage, sound: string) =>
+  queryOptions({
+    queryKey: ["song", id, "pile", strip, depth_db, passage, sound],
+    queryFn: ({ signal }) => {
+      const path = { song_id: id, strip_id: strip };
+      return ask(api.GET("/api/songs/{song_id}/strips/{strip_id}/pile", { params: { path, query: { ...between(passage), depth_db } }, signal }));
+    },
+    enabled: id > 0 && strip > 0,
+    retry: false,
+    staleTime: Infinity,
+    gcTime: 300_000,
+  });
+
+/** What would bring a strip's balance towards another's; `state` names all that it may depend on. */
+export const balanceQuery = (id: number, track: number, wanted: components["schemas"]["BalanceIn"], state: unknown) =>
+  queryOptions({
+    queryKey: ["song", id, "balance", track, wanted, state],
+    queryFn: ({ signal }) => ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/balance", { params: { path: { song_id: id, track_id: track } }, body: wanted, signal })),
+    enabled: id > 0 && track > 0 && wanted.towards > 0,
+    retry: false,
+    gcTime: 60_000,
+  });
+
+export const recipesQuery = () => queryOptions({ queryKey: ["recipes"], queryFn: () => ask(api.GET("/api/recipes")) });
+
+export const snapshotsQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["song", id, "snapshots"],
+    queryFn: () => ask(api.GET("/api/songs/{song_id}/snapshots", { params: { path: { song_id: id } } })),
+    enabled: id > 0,
+  });
+
+/** The last steps of a song; `revision` tells when there are more. */
+export const historyQuery = (id: number, revision: number, wanted: boolean) =>
+  queryOptions({
+    queryKey: ["song", id, "history", revision],
+    queryFn: () => ask(api.GET("/api/songs/{song_id}/history", { params: { path: { song_id: id }, query: { most: 30 } } })),
+    enabled: id > 0 && wanted,
+    gcTime: 60_000,
   });
 
 export const diskQuery = () => queryOptions({ queryKey: ["disk"], queryFn: () => ask(api.GET("/api/disk")), staleTime: 0 });

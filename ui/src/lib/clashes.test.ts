@@ -1,10 +1,10 @@
 import { describe, expect, it } from "vitest";
 import type { Clash } from "../api/client";
-import { columnsOf, idOf, moveWords, percent, rangeWords } from "./clashes";
+import { columnsOf, idOf, moveWords, percent, rangeWords, wayOf } from "./clashes";
 import type { Move } from "./moves";
 
 const clash = (covered: number, by: number): Clash => ({
-  covered, by, from_hz: 400, to_hz: 900, lost: 0.1, hidden: 1, share_of_time: 0.5, moments: [[1, 2]], phrase: [0, 6], keeps: covered, why: "",
+  covered, by, from_hz: 400, to_hz: 900, lost: 0.1, hidden: 1, share_of_time: 0.5, moments: [[1, 2]], phrase: [0, 6], keeps: covered, proposed: covered, why: "",
 });
 
 describe("columns", () => {
@@ -37,5 +37,25 @@ describe("words", () => {
   it("keeps a clash's name while its values move a little", () => {
     expect(idOf({ ...clash(1, 2), from_hz: 402, to_hz: 905 })).toBe(idOf(clash(1, 2)));
     expect(idOf({ ...clash(1, 2), from_hz: 1600, to_hz: 3600 })).not.toBe(idOf(clash(1, 2)));
+  });
+});
+
+describe("who keeps a place", () => {
+  const d = (covered: number, by: number, way: "covered" | "by" | "share", from_hz = 400, to_hz = 900) => ({ covered, by, way, from_hz, to_hz });
+
+  it("is as proposed until it is decided", () => {
+    expect(wayOf(clash(1, 2), [])).toEqual({ way: "covered", decided: false });
+    expect(wayOf({ ...clash(1, 2), proposed: 2 }, [d(1, 3, "covered")])).toEqual({ way: "by", decided: false });
+  });
+
+  it("is as decided, also where the two are told the other way round", () => {
+    expect(wayOf(clash(1, 2), [d(1, 2, "by")])).toEqual({ way: "by", decided: true });
+    expect(wayOf(clash(1, 2), [d(2, 1, "by")])).toEqual({ way: "covered", decided: true });
+    expect(wayOf(clash(1, 2), [d(2, 1, "share")])).toEqual({ way: "share", decided: true });
+  });
+
+  it("is decided for a place, not for the whole of two tracks", () => {
+    expect(wayOf(clash(1, 2), [d(1, 2, "by", 3000, 5000)]).decided).toBe(false);
+    expect(wayOf(clash(1, 2), [d(1, 2, "by", 450, 1100)]).decided).toBe(true);
   });
 });

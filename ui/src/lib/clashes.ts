@@ -1,6 +1,6 @@
 /** Words and geometry of clashes. Who covers whom is computed by the server. */
 
-import type { Clash, Proposal, Song } from "../api/client";
+import type { Clash, Decision, Proposal, Song, Way } from "../api/client";
 import { furthestOf, octavesOfQ, type Move } from "./moves";
 import { signed, writeHz } from "./notes";
 
@@ -30,7 +30,24 @@ export function columnsOf(tracks: readonly number[], clashes: readonly Clash[], 
 
 /** All that a survey of a song may depend on, as a text. */
 export const soundOf = (song: Song | null) =>
-  song ? `${song.outline} ${song.strips.map((s) => `${s.id}.${s.revision}`).join(" ")}` : "";
+  song ? `${song.outline} ${song.playback_db_spl} ${song.strips.map((s) => `${s.id}.${s.revision}`).join(" ")}` : "";
+
+/** Ranges of two clashes that overlap by such a share, in octaves, are one place; as the server has it. */
+const SAME_PLACE = 0.3;
+
+function overlap(a: { from_hz: number; to_hz: number }, b: { from_hz: number; to_hz: number }): number {
+  const both = Math.log2(Math.min(a.to_hz, b.to_hz) / Math.max(a.from_hz, b.from_hz));
+  return Math.max(0, both) / Math.log2(Math.max(a.to_hz, b.to_hz) / Math.min(a.from_hz, b.from_hz));
+}
+
+/** Who keeps the place of a clash: as it was decided, or else as it is proposed. */
+export function wayOf(c: Clash, decisions: readonly Decision[]): { way: Way; decided: boolean } {
+  const d = decisions.find((x) => [x.covered, x.by].sort().join() === [c.covered, c.by].sort().join() && overlap(x, c) >= SAME_PLACE);
+  if (!d) return { way: c.proposed === c.by ? "by" : "covered", decided: false };
+  if (d.way === "share") return { way: "share", decided: true };
+  const keeps = d.way === "by" ? d.by : d.covered;
+  return { way: keeps === c.by ? "by" : "covered", decided: true };
+}
 
 export const percent = (share: number) => `${(100 * share).toFixed(share < 0.0995 ? 1 : 0)} %`;
 

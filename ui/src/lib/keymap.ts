@@ -20,7 +20,7 @@ const line = (group: Group, keys: string | readonly string[], says: string, mome
 
 export const KEYMAP = {
   "listen.play": line("Listening", "Space", "play or pause"),
-  "listen.alone": line("Listening", "a", "this track alone or in the mix; held: only meanwhile", true),
+  "listen.alone": line("Listening", "a", "this track alone, with its companions, in the mix; held: only meanwhile", true),
   "listen.untreated": line("Listening", "t", "untreated or treated; held: only meanwhile", true),
   "listen.removed": line("Listening", "r", "removed only or treated; held: only meanwhile", true),
   "listen.match": line("Listening", "m", "match the level or not"),
@@ -36,7 +36,7 @@ export const KEYMAP = {
   "song.undo": line("Song", "Ctrl+z", "undo"),
   "song.redo": line("Song", ["Ctrl+Shift+z", "Ctrl+y"], "redo"),
   "song.history": line("Song", "Ctrl+h", "history"),
-  "song.bypass": line("Song", "q", "all treatments of the song off or on", true),
+  "song.bypass": line("Song", "q", "all treatments of the song off or on; held: only meanwhile", true),
   "song.keys": line("Song", "?", "this list"),
 
   "screen.tracks": line("Screens", "1", "tracks"),
@@ -74,7 +74,7 @@ export const KEYMAP = {
   "move.duplicate": line("Moves", "d", "duplicate the chosen move"),
   "move.delete": line("Moves", ["Delete", "Backspace"], "delete the chosen move"),
   "move.next": line("Moves", "n", "choose the next move"),
-  "move.bypass": line("Moves", "Shift+q", "all moves of the track off or on", true),
+  "move.bypass": line("Moves", "Shift+q", "all moves of the track off or on; held: only meanwhile", true),
   "move.rungs": line("Moves", "Shift+r", "rungs"),
 
   "clash.next": line("Clashes", ".", "next clash"),

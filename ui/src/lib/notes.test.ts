@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { noteOf, readNumber, writeHz, writeNote, writeTime, writeSize } from "./notes";
+import { noteOf, writeHz, writeNote, writeTime, writeSize } from "./notes";
 
 describe("notes", () => {
   it("follow ISO 16 in equal temperament", () => {
@@ -18,13 +18,6 @@ describe("figures", () => {
     expect(writeTime(64.26)).toBe("1:04.3");
     expect(writeTime(59.97)).toBe("1:00.0");
     expect(writeTime(134, 0)).toBe("2:14");
-  });
-  it("are read as a person types them", () => {
-    expect(readNumber("1 842 Hz")).toBe(1842);
-    expect(readNumber("3,5k")).toBe(3500);
-    expect(readNumber("\u22124.5 dB")).toBe(-4.5);
-    expect(readNumber("loud")).toBeNull();
-    expect(readNumber("")).toBeNull();
   });
 });
 

@@ -49,15 +49,6 @@ export function writeTime(s: Seconds, digits = 1): string {
   return `${minutes}:${seconds.padStart(digits ? digits + 3 : 2, "0")}`;
 }
 
-/** A number as typed by a person: comma or point, any minus, k for thousand; null if it is none. */
-export function readNumber(text: string): number | null {
-  const cleaned = text.trim().replace(/[\s\u202f\u00a0]/g, "").replace(MINUS, "-").replace(",", ".");
-  const match = /^([+-]?\d*\.?\d+)(k?)(?:Hz|dB|oct|ct)?$/i.exec(cleaned);
-  if (!match) return null;
-  const value = Number(match[1]) * (match[2] ? 1000 : 1);
-  return Number.isFinite(value) ? value : null;
-}
-
 /** A size in bytes for people. */
 export function writeSize(bytes: number): string {
   if (bytes >= 1e9) return `${(bytes / 1e9).toFixed(1)} GB`;

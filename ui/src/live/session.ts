@@ -42,12 +42,26 @@ interface State {
   removed_db: number;
   /** Alone at the strip's own fader, pan and groups. */
   placed: boolean;
+  /** What is heard with it then. */
+  companions: number[];
   /** Which side the level match turns. */
   turned_down: "treated" | "untreated";
   only: number[];
   key_of: number | null;
+  /** Whether the song is heard without any treatment, and by how much it is turned then. */
+  bypassed: boolean;
+  bypass_db: number;
+  mono: boolean;
+  dim: boolean;
   exact: boolean;
   delay_ms: number;
+}
+
+/** Of the last 3 s: peak and true peak in dB, loudness in LUFS. */
+interface Level {
+  peak_db: number;
+  true_peak_db: number;
+  lufs: number;
 }
 
 interface Report {
@@ -60,6 +74,8 @@ interface Report {
   dropped: number;
   probe_held_back_db: number;
   limiter_db: number;
+  /** The focused strip before and behind its moves, and the difference in LU. */
+  levels: { in: Level; out: Level; lu: number } | null;
 }
 
 type Told = Hello | State | Report | { type: "error"; message: string } | { type: "waiting"; message: string };
@@ -69,10 +85,10 @@ const PLAYS_ON_MS = 15_000;
 
 const EMPTY_STATE: Omit<State, "type"> = {
   playing: false, position_s: 0, passage: null, looping: true, focus: null, scope: "mix", signal: "treated",
-  matching: true, match_lu: 0, removed_db: 0, placed: true, turned_down: "treated", only: [], key_of: null, exact: true, delay_ms: 0,
+  matching: true, match_lu: 0, removed_db: 0, placed: true, companions: [], turned_down: "treated", only: [], key_of: null, bypassed: false, bypass_db: 0, mono: false, dim: false, exact: true, delay_ms: 0,
 };
 const EMPTY_REPORT: Omit<Report, "type"> = {
-  peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, moving: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0,
+  peak_db: [-120, -120], rms_db: [-120, -120], tracks: {}, moving: {}, dropped: 0, probe_held_back_db: 0, limiter_db: 0, levels: null,
 };
 
 export const useLive = defineStore("live", () => {
@@ -206,6 +222,9 @@ export const useLive = defineStore("live", () => {
     send({ type: "scope", scope: was.scope, placed: was.placed });
     send({ type: "signal", signal: was.signal });
     send({ type: "match", on: was.matching });
+    if (was.companions.length) send({ type: "companions", track_ids: was.companions });
+    if (was.mono || was.dim) send({ type: "monitor", mono: was.mono, dim: was.dim });
+    if (was.bypassed) send({ type: "bypass", on: true });
     send({ type: "loop", on: was.looping });
     if (own.passage) send({ type: "passage", from_s: own.passage[0], to_s: own.passage[1] });
     if (was.only.length) send({ type: "only", move_ids: was.only });
@@ -299,8 +318,13 @@ export const useLive = defineStore("live", () => {
     setFocus: (trackId: number | null) => send({ type: "focus", track_id: trackId }),
     /** Alone at its own fader, so that nothing leaps. */
     setScope: (scope: Scope) => send({ type: "scope", scope, placed: true }),
+    /** What is heard with the strip that is looked at, where that is heard alone. */
+    setCompanions: (track_ids: number[]) => send({ type: "companions", track_ids }),
     setSignal: (signal: Signal) => send({ type: "signal", signal }),
     setMatch: (on: boolean) => send({ type: "match", on }),
+    /** The song without any treatment, as loud as with all. */
+    setBypass: (on: boolean) => send({ type: "bypass", on }),
+    setMonitor: (mono: boolean, dim: boolean) => send({ type: "monitor", mono, dim }),
     hearOnly: (moveIds: number[]) => send({ type: "only", move_ids: moveIds }),
     /** What a move listens to, and nothing else; null: as before. */
     hearKey: (moveId: number | null) => send({ type: "key", move_id: moveId }),

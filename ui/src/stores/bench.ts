@@ -1,12 +1,15 @@
 /** The bench: the track that is looked at, and its moves as they are shown and heard. */
 
 import { useQuery } from "@tanstack/vue-query";
+import { ElMessageBox } from "element-plus";
 import { defineStore } from "pinia";
 import { computed, ref, shallowRef } from "vue";
 import type { Profile, StartName } from "../api/client";
 import { cache } from "../data/cache";
-import { profileQuery } from "../data/queries";
-import { type Move, type NewMove, type Shape, hasGain, hasSlope, qOfOctaves, valuesOf } from "../lib/moves";
+import { foundAnew, profileQuery } from "../data/queries";
+import { type Move, type NewMove, type Shape, followed, hasGain, hasSlope, qOfOctaves, togetherBy, valuesOf } from "../lib/moves";
+import { USUAL } from "../lib/rungs";
+import { writeHz } from "../lib/notes";
 import { useLive } from "../live/session";
 import { useChanges } from "./changes";
 import { useProbe } from "./probe";
@@ -27,18 +30,22 @@ export const useBench = defineStore("bench", () => {
   const probe = useProbe();
 
   const trackId = ref<number | null>(null);
-  const track = computed(() => song.tracks.find((t) => t.id === trackId.value) ?? null);
+  /** A track, a group or the mix. */
+  const track = computed(() => song.stripOf(trackId.value));
+  const arrives = computed(() => song.arrives(trackId.value));
 
   const chosen = ref<number | null>(null);
   /** Values of moves while one is dragged: heard, but not saved yet. */
   const dragged = shallowRef<Move[] | null>(null);
+  /** Whether a move of a set, or a twin, is changed without the others. */
+  const apart = ref(false);
   const moves = computed<readonly Move[]>(() => dragged.value ?? (track.value?.moves as Move[] | undefined) ?? []);
   const chosenMove = computed(() => moves.value.find((m) => m.id === chosen.value) ?? null);
 
   /** What the track sounds like, as a name: its recording, the moves that are on, and all that belongs to them. */
   const sound = computed(() => {
     const t = track.value;
-    return { recording: t?.audio_sha256, moves: t?.moves.filter((m) => m.enabled), phase: t?.phase, amounts: t?.amounts, aftercare: t?.aftercare };
+    return { recording: arrives.value, moves: t?.moves.filter((m) => m.enabled), phase: t?.phase, amounts: t?.amounts, aftercare: t?.aftercare };
   });
   const profiled = useQuery(
     computed(() => ({
@@ -55,6 +62,7 @@ export const useBench = defineStore("bench", () => {
     probe.end();
     if (dragged.value && trackId.value !== null) live.previewMoves(trackId.value, null);
     trackId.value = id;
+    apart.value = false;
     chosen.value = null;
     dragged.value = null;
   }
@@ -68,7 +76,32 @@ export const useBench = defineStore("bench", () => {
     if (await make(track.value.id)) chosen.value = track.value?.moves.find((m) => !known.has(m.id))?.id ?? null;
   }
 
+  /** Ranges that must stay, in which a cut was asked for already. */
+  const askedOf = new Set<string>();
+
+  /** A cut in a range that must stay asks once. */
+  async function mayCut(values: NewMove): Promise<boolean> {
+    const hz = values.frequency_hz;
+    const kept = track.value?.kept.find(([low, high]) => hz != null && hz >= low && hz <= high);
+    const cuts = (values.gain_db ?? 0) < 0 || (values.range_db ?? 0) < 0 || values.shape === "notch";
+    if (!kept || !cuts || askedOf.has(`${trackId.value} ${kept}`)) return true;
+    const said = await ElMessageBox.confirm(`${writeHz(kept[0])} to ${writeHz(kept[1])} Hz are marked to stay. Cut there all the same?`, "Keep", { confirmButtonText: "Cut", cancelButtonText: "Leave it" }).then(() => true, () => false);
+    if (said) askedOf.add(`${trackId.value} ${kept}`);
+    return said;
+  }
+
+  /** The band of the probe at the line must stay, or need not any more. */
+  async function keepAtLine(): Promise<void> {
+    const [hz, strip] = [probe.line, track.value];
+    if (hz === null || !strip) return;
+    const left = strip.kept.filter(([low, high]) => hz < low || hz > high);
+    const half = 2 ** (Math.max(0.1, probe.values.octaves) / 2);
+    const kept = left.length < strip.kept.length ? left : [...left, [Number((hz / half).toFixed(1)), Number((hz * half).toFixed(1))] as [number, number]];
+    if (await changes.changeTrack(strip.id, { kept })) void foundAnew(song.id);
+  }
+
   async function add(values: NewMove): Promise<void> {
+    if (!(await mayCut(values))) return;
     await added((id) => changes.addMove(id, values));
   }
 
@@ -90,6 +123,13 @@ export const useBench = defineStore("bench", () => {
     });
   }
 
+  /** Rungs in the treatment column: those that are there are chosen or left, else new ones are made. */
+  async function toggleRungs(): Promise<void> {
+    const there = moves.value.find((m) => m.mode === "rungs");
+    if (there) chosen.value = chosen.value === there.id ? null : there.id;
+    else await add({ mode: "rungs", count: USUAL, gains_db: Array.from({ length: USUAL }, () => 0) });
+  }
+
   /** A ready start: moves that listen, their thresholds fitted to the passage. It stands at the line where it can. */
   async function addStart(name: StartName, key: number | null = null): Promise<void> {
     const frequency_hz = probe.line === null ? null : Number(probe.line.toFixed(2));
@@ -98,7 +138,10 @@ export const useBench = defineStore("bench", () => {
 
   function previewMove(id: number, values: Partial<Move>): void {
     if (!track.value) return;
-    dragged.value = moves.value.map((m) => (m.id === id ? { ...m, ...values } : m));
+    const before = (track.value.moves as Move[]).find((m) => m.id === id);
+    // those of a set go on from what is saved, so that a drag adds nothing up
+    const base = togetherBy(before ?? ({} as Move)) && !apart.value ? (track.value.moves as Move[]) : moves.value;
+    dragged.value = before && !apart.value ? followed(base, before, values) : moves.value.map((m) => (m.id === id ? { ...m, ...values } : m));
     live.previewMoves(track.value.id, dragged.value);
   }
 
@@ -109,7 +152,7 @@ export const useBench = defineStore("bench", () => {
     const mine = trackId.value;
     previewMove(id, values);
     saving += 1;
-    await changes.changeMove(id, values);
+    await changes.changeMove(id, values, apart.value);
     saving -= 1;
     if (saving) return;
     if (mine === trackId.value) dragged.value = null;
@@ -134,7 +177,7 @@ export const useBench = defineStore("bench", () => {
   }
 
   return {
-    trackId, track, chosen, chosenMove, moves, dragged, profile, sound,
-    look, add, cutAtLine, addShape, addStart, previewMove, saveMove, duplicate, remove, chooseNext,
+    trackId, track, arrives, chosen, chosenMove, moves, dragged, apart, profile, sound,
+    look, add, keepAtLine, toggleRungs, cutAtLine, addShape, addStart, previewMove, saveMove, duplicate, remove, chooseNext,
   };
 });

@@ -4,16 +4,17 @@ import { useMutation } from "@tanstack/vue-query";
 import { defineStore } from "pinia";
 import { ref } from "vue";
 import type { components, paths } from "../api/schema";
-import { type Song, type Track, Refusal, type api, ask, changing } from "../api/client";
+import { type Clash, type Direction, type Song, type Track, type Way, Refusal, type api, ask, changing } from "../api/client";
 import { cache } from "../data/cache";
 import { foundAnew, songChanged } from "../data/queries";
 import { complain } from "../lib/complain";
 import { type Move, type NewMove, valuesOf } from "../lib/moves";
+import type { Place } from "../lib/tree";
 import { useAway } from "./away";
 import { useSong } from "./song";
 
 type Body = paths["/api/songs/{song_id}/tracks/{track_id}/moves"]["post"]["requestBody"]["content"]["application/json"];
-type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo" | "phase" | "amounts" | "aftercare">>;
+type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo" | "phase" | "amounts" | "aftercare" | "kept">>;
 type Start = Omit<components["schemas"]["NewStart"], "strip_revision">;
 type MoveBody = components["schemas"]["MoveChange"];
 type Api = typeof api;
@@ -66,6 +67,17 @@ export const useChanges = defineStore("changes", () => {
     return made.mutateAsync({ turn, findings }).then(() => true, () => false);
   }
 
+  /** A change whose answer says more than the song: that, or null where it was refused. */
+  async function telling<T extends { song: Song }, S>(call: (now: Song, of: Api) => Promise<T>, says: (made: T) => S): Promise<S | null> {
+    let said: S | null = null;
+    await change(async (now, of) => {
+      const answer = await call(now, of);
+      said = says(answer);
+      return answer.song;
+    });
+    return said;
+  }
+
   const at = () => ({ song_id: open.id });
   const track = (trackId: number) => ({ song_id: open.id, track_id: trackId });
   const finding = (findingId: number) => ({ song_id: open.id, finding_id: findingId });
@@ -88,8 +100,19 @@ export const useChanges = defineStore("changes", () => {
       change((now, api) =>
         ask(api.DELETE("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId), query: strip(now, trackId) } })),
       ),
-    reorder: (order: number[]) =>
-      change(({ outline }, api) => ask(api.PUT("/api/songs/{song_id}/order", { params: { path: at() }, body: { outline, order } }))),
+    addGroup: (name: string, strip_ids: number[] = []) =>
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/groups", { params: { path: at() }, body: { name, strip_ids } }))),
+    /** Into a group (null: into the mix), in front of another strip (null: behind all). */
+    route: (stripId: number, { parent, before }: Place) =>
+      change(({ outline }, api) => {
+        const path = { song_id: open.id, strip_id: stripId };
+        return ask(api.PUT("/api/songs/{song_id}/strips/{strip_id}/parent", { params: { path }, body: { outline, parent_id: parent, before_id: before } }));
+      }),
+    gather: (groupId: number, direction: Direction, move_ids: number[]) =>
+      change(({ outline }, api) => {
+        const path = { song_id: open.id, strip_id: groupId };
+        return ask(api.POST("/api/songs/{song_id}/strips/{strip_id}/gather", { params: { path }, body: { outline, direction, move_ids } }));
+      }),
     addMove: (trackId: number, values: NewMove) =>
       change((now, api) => {
         const body = { ...strip(now, trackId), ...values } as Body;
@@ -117,10 +140,11 @@ export const useChanges = defineStore("changes", () => {
       change((now, api) =>
         ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/output", { params: { path: track(trackId), query: strip(now, trackId) } })),
       ),
-    changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>) =>
+    /** `alone`: what moves together with it stays. */
+    changeMove: (moveId: number, values: Partial<Omit<Move, "id" | "octaves">>, alone = false) =>
       change((now, api) =>
         ask(api.PATCH("/api/songs/{song_id}/moves/{move_id}", {
-          params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), ...values } as MoveBody,
+          params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), ...(alone ? { alone } : {}), ...values } as MoveBody,
         })),
       ),
     deleteMove: (moveId: number) =>
@@ -129,6 +153,35 @@ export const useChanges = defineStore("changes", () => {
           params: { path: move(moveId), query: strip(now, stripOf(now, moveId)) },
         })),
       ),
+    resetMove: (moveId: number, fields: string[] = []) =>
+      change((now, api) =>
+        ask(api.POST("/api/songs/{song_id}/moves/{move_id}/reset", { params: { path: move(moveId) }, body: { ...strip(now, stripOf(now, moveId)), fields } })),
+      ),
+    resetStrip: (trackId: number) =>
+      change((now, api) =>
+        ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/reset", { params: { path: track(trackId), query: strip(now, trackId) } })),
+      ),
+    orderMoves: (trackId: number, move_ids: number[]) =>
+      change((now, api) =>
+        ask(api.PUT("/api/songs/{song_id}/tracks/{track_id}/moves/order", { params: { path: track(trackId) }, body: { ...strip(now, trackId), move_ids } })),
+      ),
+    addSet: (trackId: number, set: Omit<components["schemas"]["NewSet"], "strip_revision">) =>
+      change((now, api) =>
+        ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/sets", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...set } })),
+      ),
+    /** Moves on other tracks as well; what has no counterpart there is said. Null where it was refused. */
+    makeTwins: (trackId: number, twins: components["schemas"]["TwinsIn"]) =>
+      telling((_, api) => ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/twins", { params: { path: track(trackId) }, body: twins })), (m) => m.left_out),
+    fitRungs: (trackId: number, move_id: number) =>
+      telling((now, api) => ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/fitted", { params: { path: track(trackId) }, body: { ...strip(now, trackId), move_id, most: 10 } })), (m) => m.says),
+    useRecipe: (trackId: number, recipe: string, retune: boolean) =>
+      telling((now, api) => ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/recipe", { params: { path: track(trackId) }, body: { ...strip(now, trackId), recipe, retune } })), (m) => m.left_out),
+    putSheet: (trackId: number, name: string, text: string) =>
+      telling((now, api) => ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/sheet", { params: { path: track(trackId) }, body: { ...strip(now, trackId), name, text, retune: false } })), (m) => m.left_out),
+    goToSnapshot: (snapshot_id: number) =>
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/snapshots/{snapshot_id}/go", { params: { path: { song_id: open.id, snapshot_id } } }))),
+    goBackTo: (edit_id: number) =>
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/history/{edit_id}/go", { params: { path: { song_id: open.id, edit_id } } }))),
     lookInPassage: (on: boolean) =>
       change(({ outline }, api) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, look_in_passage: on } }))),
     /** Make the proposed move, or the one into which it was adjusted. */
@@ -146,6 +199,13 @@ export const useChanges = defineStore("changes", () => {
         const body = { label, moves: moves.map(({ track_id, move: m }) => ({ track_id, move: valuesOf(m) as Body })) };
         return ask(api.POST("/api/songs/{song_id}/clashes/accept", { params: { path: at() }, body }));
       }),
+    setImportance: (track_ids: number[]) =>
+      change((_, api) => ask(api.PUT("/api/songs/{song_id}/importance", { params: { path: at() }, body: { track_ids } }))),
+    /** Which of two tracks keeps a place; null: as the order says. */
+    decideClash: ({ covered, by, from_hz, to_hz }: Clash, way: Way | null) =>
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/clashes/decide", { params: { path: at() }, body: { covered, by, from_hz, to_hz, way } }))),
+    setPlayback: (playback_db_spl: number) =>
+      change((_, api) => ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { playback_db_spl } }))),
     switchCarves: (on: boolean) =>
       change((_, api) => ask(api.POST("/api/songs/{song_id}/clashes/switch", { params: { path: at() }, body: { on } }))),
     acceptFloor: (cuts: components["schemas"]["FloorCut"][]) =>

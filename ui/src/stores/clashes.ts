@@ -7,20 +7,24 @@ import { computed, ref, shallowRef, watch } from "vue";
 import { type Clash, type Proposal, type Way, api, ask } from "../api/client";
 import { cache } from "../data/cache";
 import { clashesQuery, floorQuery, wholeSongQuery } from "../data/queries";
-import { byTrack, columnsOf, idOf, isFolded, soundOf } from "../lib/clashes";
+import { byTrack, columnsOf, idOf, isFolded, soundOf, wayOf } from "../lib/clashes";
 import { complain } from "../lib/complain";
+import { rowsOf } from "../lib/tree";
 import type { Move } from "../lib/moves";
 import { useLive } from "../live/session";
 import { useChanges } from "./changes";
+import { PROPOSED } from "./hearing";
 import { useProbe } from "./probe";
 import { useSong } from "./song";
 import { useTasks } from "./tasks";
 import { useView } from "./view";
 
-export type Tab = "clashes" | "free" | "floor";
-export type Heard = "carve" | "removed" | "range" | null;
-/** Stand for moves that are only heard; no saved move has such numbers. */
-const PROPOSED = 4_000_000_100;
+export type Tab = "clashes" | "order" | "free" | "floor" | "harsh";
+/** Moves that nobody has taken yet: low cuts, or what takes something of a pile on its group or its tracks. */
+export type Tried = "floor" | "group" | "tracks";
+/** Of a clash: its carve, what that takes, the range of one or of both. */
+export type Sounding = "carve" | "removed" | "range" | "both";
+export type Heard = Sounding | Tried | null;
 const SETTLED_MS = 350;
 const KNOB_MS = 250;
 const AROUND_S = 8;
@@ -42,12 +46,22 @@ export const useClashes = defineStore("clashes", () => {
   const unfolded = ref(false);
   /** The track that is looked at: columns and list show what it has to do with. */
   const trackId = ref<number | null>(null);
+  /** The track that it is compared with alone. */
+  const againstId = ref<number | null>(null);
+  /** Groups whose tracks are shown; the others stand for them. */
+  const opened = ref<number[]>([]);
+  const folded = computed(() => song.groups.map((g) => g.id).filter((id) => !opened.value.includes(id)));
+  const only = computed(() => (trackId.value !== null && againstId.value !== null ? [trackId.value, againstId.value] : []));
   const chosenId = ref<string | null>(null);
   const way = ref<Way>("covered");
   const mostDb = ref(4);
   const keyed = ref<boolean | null>(null);
   const freeId = ref<number | null>(null);
   const mostMoves = ref(4);
+  /** Tracks that freeing one leaves alone. */
+  const untouched = ref<number[]>([]);
+  /** Whether low cuts may lie above the lowest note that a track plays. */
+  const aboveNotes = ref(false);
   const proposal = shallowRef<Proposal | null>(null);
   /** Why there is no proposal. */
   const refusal = ref("");
@@ -59,14 +73,14 @@ export const useClashes = defineStore("clashes", () => {
   const settle = useDebounceFn(() => (sound.value = soundOf(song.song)), SETTLED_MS);
   watch(() => soundOf(song.song), (now) => (sound.value ? void settle() : (sound.value = now)), { immediate: true });
 
-  const query = useQuery(computed(() => clashesQuery(song.id, view.passage, sound.value, open.value)), cache);
+  const query = useQuery(computed(() => clashesQuery(song.id, view.passage, { folded: folded.value, only: only.value }, sound.value, open.value)), cache);
   const known = useQuery(computed(() => wholeSongQuery(song.id, sound.value, open.value && whole.value)), cache);
   const found = computed(() => (whole.value ? known.data.value?.clashes : query.data.value) ?? null);
   const stale = computed(() => sound.value !== soundOf(song.song) || (whole.value ? !known.data.value?.fresh : query.isFetching.value));
   const failed = computed(() => (whole.value ? known : query).error.value?.message ?? "");
   /** The task that looks at the whole song. */
   const surveying = computed(() => tasks.open.find((t) => t.kind === "survey") ?? null);
-  const floors = useQuery(computed(() => floorQuery(song.id, view.passage, sound.value, open.value && tab.value === "floor")), cache);
+  const floors = useQuery(computed(() => floorQuery(song.id, view.passage, aboveNotes.value, sound.value, open.value && tab.value === "floor")), cache);
 
   const all = computed<readonly Clash[]>(() => {
     const list = found.value?.clashes ?? [];
@@ -75,14 +89,14 @@ export const useClashes = defineStore("clashes", () => {
   /** Where many tracks share what one loses, each takes little: the first ones stay in sight all the same. */
   const small = (c: Clash, i: number) => isFolded(c) && i >= ALWAYS_SHOWN;
   const shown = computed(() => (unfolded.value ? all.value : all.value.filter((c, i) => !small(c, i) || idOf(c) === chosenId.value)));
-  const folded = computed(() => all.value.filter(small).length);
+  const hidden = computed(() => all.value.filter(small).length);
   const chosen = computed(() => found.value?.clashes.find((c) => idOf(c) === chosenId.value) ?? null);
   const numberOf = (c: Clash) => shown.value.findIndex((x) => idOf(x) === idOf(c)) + 1;
   const columns = computed(() => columnsOf(
-    song.tracks.map((t) => t.id).filter((id) => found.value?.tracks.some((t) => t.track_id === id)),
+    rowsOf(song.strips).map((r) => r.strip.id).filter((id) => found.value?.tracks.some((t) => t.track_id === id)),
     found.value?.clashes ?? [], chosen.value?.covered ?? trackId.value,
   ));
-  const nameOf = (id: number) => song.tracks.find((t) => t.id === id)?.name ?? "a track that is gone";
+  const nameOf = (id: number) => song.stripOf(id)?.name ?? "a track that is gone";
   const carves = computed(() => song.song?.strips.flatMap((s) => s.moves.filter((m) => m.links.includes("carve"))) ?? []);
   const carvesOn = computed(() => carves.value.some((m) => m.enabled));
 
@@ -102,6 +116,7 @@ export const useClashes = defineStore("clashes", () => {
         live.hearOnly([]);
         live.setSignal("treated");
       }
+      if (heard.value === "both") live.setCompanions([]);
       for (const id of previewed) live.previewMoves(id, null);
       previewed = [];
     }
@@ -110,15 +125,32 @@ export const useClashes = defineStore("clashes", () => {
 
   let previewed: number[] = [];
 
-  function preview(made: Proposal): number[] {
-    const ids: number[] = [];
-    for (const [id, moves] of byTrack(made)) {
-      const own = song.tracks.find((t) => t.id === id)?.moves ?? [];
-      const added = moves.map((m, i) => ({ ...m, id: PROPOSED + i }));
-      live.previewMoves(id, [...own, ...added]);
-      ids.push(id);
-    }
-    return ids;
+  /** Hear a strip with moves behind its own that nobody has taken yet. */
+  function tryOn(id: number, moves: readonly Partial<Move>[]): void {
+    const own = (song.stripOf(id)?.moves ?? []) as Move[];
+    live.previewMoves(id, [...own, ...moves.map((m, i) => ({ ...m, id: PROPOSED + i }) as Move)]);
+    previewed.push(id);
+  }
+
+  /** The range of both together: each behind two steep cuts, alone or with all the others as they are. */
+  function hearBoth(c: Clash): void {
+    const edge = { mode: "static", q: Math.SQRT1_2, gain_db: 0, slope_db_per_octave: 48, enabled: true, place: "behind", octaves: 0 } as const;
+    const edges = [{ ...edge, shape: "low_cut", frequency_hz: c.from_hz }, { ...edge, shape: "high_cut", frequency_hz: c.to_hz }] as const;
+    live.setFocus(c.covered);
+    live.setCompanions([c.by]);
+    for (const id of [c.covered, c.by]) tryOn(id, edges);
+    live.setScope("alone");
+  }
+
+  /** Moves in the mix that nobody has taken yet, at most one a strip; the same again: without them. */
+  function hearMoves(wanted: Tried, made: readonly { track_id: number; move: Partial<Move> }[]): void {
+    const again = heard.value === wanted;
+    quiet();
+    if (again || !made.length) return;
+    for (const { track_id, move } of made) tryOn(track_id, [move]);
+    live.setScope("mix");
+    heard.value = wanted;
+    play();
   }
 
   function play(): void {
@@ -126,19 +158,22 @@ export const useClashes = defineStore("clashes", () => {
   }
 
   /** Hear the proposed carve in the mix, what it removes, or the range alone; the same again: as it is. */
-  function hear(wanted: Exclude<Heard, null>, of: number | null = keeper.value): void {
+  function hear(wanted: Sounding, of: number | null = keeper.value): void {
     const again = heard.value === wanted && (wanted !== "range" || live.state.focus === of);
     quiet();
     if (again) return;
     const c = chosen.value;
-    if (wanted === "range") {
+    if (wanted === "both") {
+      if (!c) return;
+      hearBoth(c);
+    } else if (wanted === "range") {
       if (!c || of === null) return;
       live.setFocus(of);
       const octaves = Math.min(2, Math.log2(c.to_hz / c.from_hz));
       live.setProbe({ frequency_hz: Math.sqrt(c.from_hz * c.to_hz), octaves, gain_db: 0, margin_db: probe.values.margin_db, mode: "alone" });
     } else {
       if (!proposal.value) return;
-      previewed = preview(proposal.value);
+      for (const [id, moves] of byTrack(proposal.value)) tryOn(id, moves);
       const first = previewed[0];
       if (wanted === "removed" && first !== undefined) {
         live.setFocus(first);
@@ -156,7 +191,7 @@ export const useClashes = defineStore("clashes", () => {
   function choose(c: Clash): void {
     quiet();
     chosenId.value = idOf(c);
-    way.value = c.keeps === c.by ? "by" : "covered";
+    way.value = wayOf(c, decisions.value).way;
     probe.moveLine(Math.sqrt(c.from_hz * c.to_hz));
     const [from = 0, to = 0] = c.phrase;
     live.setFocus(c.covered);
@@ -180,7 +215,23 @@ export const useClashes = defineStore("clashes", () => {
     if (next) choose(next);
   }
 
-  const swap = () => (way.value = way.value === "covered" ? "by" : "covered");
+  const decisions = computed(() => song.song?.decisions ?? []);
+  const decided = computed(() => chosen.value !== null && wayOf(chosen.value, decisions.value).decided);
+
+  /** Said once, it counts for this clash from then on, whatever the order says. */
+  function decide(to: Way): void {
+    if (!chosen.value || (to === way.value && decided.value)) return;
+    way.value = to;
+    void changes.decideClash(chosen.value, to);
+  }
+
+  async function undecide(): Promise<void> {
+    const c = chosen.value;
+    if (c && (await changes.decideClash(c, null))) way.value = wayOf(c, decisions.value).way;
+  }
+
+  const swap = () => decide(way.value === "covered" ? "by" : "covered");
+  const order = computed(() => found.value?.order ?? []);
 
   // --- proposals ---
 
@@ -205,17 +256,37 @@ export const useClashes = defineStore("clashes", () => {
     whole.value = !whole.value;
   }
 
+  /** Look at one track; at a second one: both against each other alone; again: at all. */
+  function look(id: number): void {
+    if (trackId.value === id) {
+      trackId.value = againstId.value;
+      againstId.value = null;
+    } else if (trackId.value === null) trackId.value = id;
+    else againstId.value = againstId.value === id ? null : id;
+  }
+
+  const lookAtNone = () => (trackId.value = againstId.value = null);
+
+  function openGroup(id: number, shown: boolean): void {
+    leave();
+    lookAtNone();
+    opened.value = [...opened.value.filter((x) => x !== id), ...(shown ? [id] : [])];
+  }
+
+  /** A carve is searched among the strips that the clash was found among; a survey of the whole song knows tracks only. */
+  const unfoldedFor = (c: Clash | null) => (whole.value || !c ? [] : folded.value);
+
   let asked: AbortController | null = null;
 
   async function search(): Promise<void> {
     const was = heard.value;
-    quiet();
+    if (was === "carve" || was === "removed") quiet(); // of the proposal that goes
     asked?.abort();
     proposal.value = null;
     refusal.value = "";
     const c = chosen.value;
     const freeing = tab.value === "free";
-    if (freeing ? freeId.value === null : !c || tab.value === "floor") return;
+    if (freeing ? freeId.value === null : !c || tab.value !== "clashes") return;
     const mine = (asked = new AbortController());
     const { signal } = mine;
     searching.value = true;
@@ -224,11 +295,11 @@ export const useClashes = defineStore("clashes", () => {
     try {
       const made = freeing || !c
         ? await ask(api.POST("/api/songs/{song_id}/clashes/free", {
-            params: { path }, signal, body: { ...span, track_id: freeId.value ?? 0, max_cut_db: mostDb.value, most_moves: mostMoves.value, untouched: [] },
+            params: { path }, signal, body: { ...span, folded: freeing ? [] : unfoldedFor(c), track_id: freeId.value ?? 0, max_cut_db: mostDb.value, most_moves: mostMoves.value, untouched: untouched.value },
           }))
         : await ask(api.POST("/api/songs/{song_id}/clashes/carve", {
             params: { path }, signal,
-            body: { ...span, covered: c.covered, by: c.by, from_hz: c.from_hz, to_hz: c.to_hz, way: way.value, max_cut_db: mostDb.value, keyed: keyed.value },
+            body: { ...span, folded: unfoldedFor(c), covered: c.covered, by: c.by, from_hz: c.from_hz, to_hz: c.to_hz, way: way.value, max_cut_db: mostDb.value, keyed: keyed.value },
           }));
       if (signal.aborted) return;
       proposal.value = made;
@@ -241,7 +312,7 @@ export const useClashes = defineStore("clashes", () => {
   }
 
   const soon = useDebounceFn(() => void search(), KNOB_MS);
-  watch([chosenId, way, keyed, mostDb, mostMoves, freeId, tab], () => open.value && void soon());
+  watch([chosenId, way, keyed, mostDb, mostMoves, freeId, untouched, tab], () => open.value && void soon());
 
   /** The proposed moves become moves of their tracks, in one step. */
   async function accept(): Promise<void> {
@@ -253,7 +324,7 @@ export const useClashes = defineStore("clashes", () => {
     if (!(await changes.acceptCarves(label, made.moves as { track_id: number; move: Move }[]))) void search();
   }
 
-  const switchAll = () => carves.value.length > 0 && void changes.switchCarves(!carvesOn.value).catch(complain);
+  const switchAll = () => carves.value.length > 0 && void changes.switchCarves(!carvesOn.value);
 
   function close(): void {
     leave();
@@ -261,8 +332,8 @@ export const useClashes = defineStore("clashes", () => {
   }
 
   return {
-    open, whole, surveying, lookAtAll, turnWhole, tab, unfolded, trackId, chosenId, way, mostDb, keyed, freeId, mostMoves, proposal, refusal, searching, heard, found, stale, failed,
+    open, whole, surveying, lookAtAll, turnWhole, tab, unfolded, trackId, chosenId, way, mostDb, keyed, freeId, mostMoves, untouched, aboveNotes, proposal, refusal, searching, heard, found, stale, failed,
     floors: floors.data, floorsPending: floors.isFetching, floorsFailed: computed(() => floors.error.value?.message ?? ""),
-    all, shown, folded, chosen, columns, keeper, carves, carvesOn, nameOf, numberOf, hear, quiet, choose, leave, step, swap, accept, switchAll, close,
+    all, shown, hidden, opened, openGroup, againstId, look, lookAtNone, chosen, columns, keeper, carves, carvesOn, nameOf, numberOf, hear, hearMoves, quiet, choose, leave, step, swap, decide, undecide, decided, order, accept, switchAll, close,
   };
 });

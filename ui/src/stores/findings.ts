@@ -4,10 +4,11 @@ import { useQuery } from "@tanstack/vue-query";
 import { useLocalStorage } from "@vueuse/core";
 import { defineStore } from "pinia";
 import { computed, ref, shallowRef, watch } from "vue";
-import type { Finding, Findings } from "../api/client";
+import { type Finding, type Findings, api, ask } from "../api/client";
 import { cache } from "../data/cache";
 import { findingsQuery, names } from "../data/queries";
 import { valueAt } from "../lib/axis";
+import { complain } from "../lib/complain";
 import type { Way } from "../lib/findings";
 import type { Move } from "../lib/moves";
 import { useLive } from "../live/session";
@@ -46,7 +47,22 @@ export const useFindings = defineStore("findings", () => {
   const chosen = computed(() => all.value.find((f) => f.id === chosenId.value) ?? null);
   const looking = computed(() => tasks.lookingAt(bench.track?.name));
 
+  /** Groups and the mix change with every fader below them: they are looked at when they are opened, or on request. */
+  const onRequest = computed(() => bench.track !== null && bench.track.kind !== "track");
+
+  async function look(): Promise<void> {
+    const path = { song_id: song.id, track_id: bench.trackId ?? 0 };
+    try {
+      const told = await ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/look", { params: { path } }));
+      cache.setQueryData(names.findings(path.song_id, path.track_id), told);
+      await tasks.refresh();
+    } catch (problem) {
+      complain(problem);
+    }
+  }
+
   watch(() => bench.trackId, leave);
+  watch(() => (onRequest.value ? bench.trackId : null), (id) => void (id !== null && look()), { immediate: true });
   // spots that stand out pull the probe
   watch([open, pull], () => {
     probe.spots = pull.value ? open.value.map(({ document: d }) => ({ hz: d.frequency_hz, octaves: d.bandwidth_oct })) : [];
@@ -162,5 +178,5 @@ export const useFindings = defineStore("findings", () => {
     return { excess: read(along.excess_db), share: read(along.share), fixed: read(along.fixed_db), ring: along.ring_ms[nearest] ?? 0 };
   }
 
-  return { found, all, open, decided, chosen, chosenId, draft, pull, looking, choose, leave, step, hear, adjust, tweak, accept, reject, reopen, at };
+  return { onRequest, look, found, all, open, decided, chosen, chosenId, draft, pull, looking, choose, leave, step, hear, adjust, tweak, accept, reject, reopen, at };
 });

@@ -9,8 +9,8 @@ import { type Signal, useLive } from "../live/session";
 import { useBench } from "./bench";
 import { useProbe } from "./probe";
 
-/** Stands for the proposed move while it is only heard; no saved move has such a number. */
-const PROPOSED = 4_000_000_000;
+/** Stands for the proposed move (the next numbers for more of them) while it is only heard; no saved move has such a number. */
+export const PROPOSED = 4_000_000_000;
 
 /** The move that a finding proposes. What is null does not belong to the shape: there the server's defaults hold. */
 export function proposed(finding: Finding): Move {

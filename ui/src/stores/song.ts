@@ -4,10 +4,11 @@ import { useQuery } from "@tanstack/vue-query";
 import { useLocalStorage } from "@vueuse/core";
 import { defineStore } from "pinia";
 import { computed, ref } from "vue";
-import { type Song, type Track, api, ask } from "../api/client";
+import { type Song, type Strip, type Track, api, ask } from "../api/client";
 import { cache } from "../data/cache";
 import { names, newer, songQuery, songsQuery } from "../data/queries";
 import { complain } from "../lib/complain";
+import { rowsOf } from "../lib/tree";
 import { AGAIN_MS, missingIn, useAway } from "./away";
 
 export const useSong = defineStore("song", () => {
@@ -23,7 +24,19 @@ export const useSong = defineStore("song", () => {
   const song = computed(() => query.data.value ?? null);
   const id = computed(() => song.value?.id ?? 0);
   const tracks = computed<readonly Track[]>(() => song.value?.tracks ?? []);
+  const strips = computed<readonly Strip[]>(() => song.value?.strips ?? []);
+  const groups = computed(() => strips.value.filter((s) => s.kind === "group"));
+  const folded = useLocalStorage<number[]>("mivlo.folded", []);
+  const rows = computed(() => rowsOf(strips.value, new Set(folded.value)));
+  const stripOf = (stripId: number | null) => strips.value.find((s) => s.id === stripId) ?? null;
+  /** A name of the sound that reaches a strip's moves. */
+  const arrives = (stripId: number | null): string =>
+    tracks.value.find((t) => t.id === stripId)?.audio_sha256 ?? song.value?.arrives[stripId ?? 0] ?? "";
   const duration = computed(() => song.value?.duration_s ?? 1);
+
+  function fold(stripId: number, closed: boolean): void {
+    folded.value = [...folded.value.filter((known) => known !== stripId), ...(closed ? [stripId] : [])];
+  }
 
   /** A state of the song that came as the answer to a change. */
   function take(told: Song): void {
@@ -60,5 +73,5 @@ export const useSong = defineStore("song", () => {
     await open(made.id);
   }
 
-  return { songs, song, id, tracks, duration, loading, take, start, open, create };
+  return { songs, song, id, tracks, strips, groups, rows, stripOf, arrives, fold, duration, loading, take, start, open, create };
 });

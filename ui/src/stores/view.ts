@@ -16,6 +16,11 @@ export const useView = defineStore("view", () => {
   /** Whether what is read on the line is written out below the panels. */
   const readout = useLocalStorage("mivlo.readout", true);
 
+  /** How far the treatment reaches in dB, either way; 0: as far as the moves need, 12 at least. */
+  const reach = useLocalStorage("mivlo.reach", 0);
+  const REACHES = [0, 6, 12, 24];
+  const nextReach = () => (reach.value = REACHES[(REACHES.indexOf(reach.value) + 1) % REACHES.length] ?? 0);
+
   const passage = computed<TimeRange | null>(() => {
     const s = open.song;
     return s?.passage_from_s != null && s.passage_to_s != null ? { from: s.passage_from_s, to: s.passage_to_s } : null;
@@ -34,5 +39,5 @@ export const useView = defineStore("view", () => {
   // the same passage told again moves nothing
   watch([() => passage.value?.from, () => passage.value?.to, mapWhole, () => open.duration], showTimes, { immediate: true });
 
-  return { frequencies, times, mapWhole, mapTreated, readout, passage, showAll };
+  return { frequencies, times, mapWhole, mapTreated, readout, reach, nextReach, passage, showAll };
 });

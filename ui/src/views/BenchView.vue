@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** One track: ruler, time map, profile and treatment side by side on one frequency axis. */
+/** One track, a group or the mix: ruler, time map, profile and treatment side by side on one frequency axis. */
 import { useElementSize } from "@vueuse/core";
 import { nextTick, onBeforeUnmount, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
@@ -9,6 +9,7 @@ import FindingList from "../components/bench/findings/FindingList.vue";
 import AlikeBar from "../components/bench/map/AlikeBar.vue";
 import LevelPicture from "../components/bench/map/LevelPicture.vue";
 import MapPanel from "../components/bench/map/MapPanel.vue";
+import LevelsLine from "../components/bench/LevelsLine.vue";
 import MoveList from "../components/bench/moves/MoveList.vue";
 import ProbeBar from "../components/bench/ProbeBar.vue";
 import ProfilePanel from "../components/bench/ProfilePanel.vue";
@@ -16,9 +17,10 @@ import RulerPanel from "../components/bench/RulerPanel.vue";
 import TreatmentPanel from "../components/bench/TreatmentPanel.vue";
 import { zoomFrequency, zoomTime } from "../lib/axis";
 import { WAYS } from "../lib/findings";
-import { useKeys } from "../lib/keys";
+import { keyOf, useKeys } from "../lib/keys";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
+import { useCompanions } from "../stores/companions";
 import { useFindings } from "../stores/findings";
 import { useLevels } from "../stores/levels";
 import { useSong } from "../stores/song";
@@ -29,6 +31,7 @@ const song = useSong();
 const live = useLive();
 const bench = useBench();
 const findings = useFindings();
+const companions = useCompanions();
 const levels = useLevels();
 const view = useView();
 const probe = useProbe();
@@ -39,10 +42,10 @@ const panels = ref<HTMLElement | null>(null);
 const { height } = useElementSize(panels);
 
 watch(
-  [() => route.params.track, () => song.tracks],
+  [() => route.params.track, () => song.strips],
   () => {
     const wanted = Number(route.params.track);
-    const found = song.tracks.find((t) => t.id === wanted) ?? song.tracks.find((t) => t.id === bench.trackId) ?? song.tracks[0];
+    const found = song.tracks.length ? (song.stripOf(wanted) ?? song.stripOf(bench.trackId) ?? song.tracks[0]) : null;
     if (!found) return bench.look(null);
     if (found.id !== wanted) void router.replace({ name: "bench", params: { track: found.id } });
     bench.look(found.id);
@@ -60,8 +63,8 @@ onBeforeUnmount(() => {
 });
 
 function go(by: number): void {
-  const i = song.tracks.findIndex((t) => t.id === bench.trackId);
-  const next = song.tracks[i + by];
+  const i = song.rows.findIndex((r) => r.strip.id === bench.trackId);
+  const next = song.rows[i + by]?.strip;
   if (next) void router.push({ name: "bench", params: { track: next.id } });
 }
 
@@ -90,12 +93,14 @@ useKeys({
   "finding.adjust": findings.adjust,
   "finding.reject": () => void findings.reject(),
   "finding.leave": findings.leave,
+  "probe.keep": () => void bench.keepAtLine(),
   "move.cut": () => void bench.cutAtLine(),
   "move.switch": chosen((id) => bench.saveMove(id, { enabled: !bench.chosenMove?.enabled })),
   "move.only": chosen((id) => live.hearOnly(live.state.only.includes(id) ? [] : [id])),
   "move.duplicate": chosen(bench.duplicate),
   "move.delete": chosen(bench.remove),
   "move.next": bench.chooseNext,
+  "move.rungs": () => void bench.toggleRungs(),
   "view.whole": () => (view.mapWhole = !view.mapWhole),
   "view.treated": () => (view.mapTreated = !view.mapTreated),
   "view.readout": () => (view.readout = !view.readout),
@@ -111,14 +116,18 @@ useKeys({
 
 <template>
   <main class="bench">
-    <aside ref="list" aria-label="Tracks of the song" :class="{ dense: song.tracks.length > 18 }">
+    <aside ref="list" aria-label="Tracks of the song" :class="{ dense: song.rows.length > 18 }">
       <h2 class="caption">Tracks</h2>
       <RouterLink
-        v-for="t in song.tracks" :key="t.id" class="track" :class="{ here: t.id === bench.trackId }"
+        v-for="{ strip: t, depth } in song.rows" :key="t.id" class="track" :class="[t.kind, { here: t.id === bench.trackId }]" :style="{ '--deeper': `${depth * 10}px` }"
         :to="{ name: 'bench', params: { track: t.id } }" :aria-current="t.id === bench.trackId ? 'page' : undefined"
       >
         <span>{{ t.name }}</span>
         <span class="counts">
+          <button
+            v-if="t.kind !== 'mix'" type="button" class="company" :class="{ marked: companions.marked.has(t.id) }" :aria-pressed="companions.marked.has(t.id)"
+            :aria-label="`${t.name} is heard together with another`" :title="`heard with the track that is looked at (${keyOf('listen.alone')}: alone, together, in the mix)`" @click.prevent.stop="companions.mark(t.id)"
+          >+</button>
           <span v-if="t.open_findings" class="count open figure" :title="`${t.open_findings} findings to decide`">{{ t.open_findings }}</span>
           <span v-if="t.moves.length" class="count figure" :title="`${t.moves.length} moves`">{{ t.moves.length }}</span>
         </span>
@@ -127,7 +136,7 @@ useKeys({
     <section v-if="bench.track" class="middle">
       <div class="head">
         <h1>{{ bench.track.name }}</h1>
-        <span class="soft">{{ bench.track.channels === 1 ? "mono" : "stereo" }} · {{ bench.track.role }}</span>
+        <span class="soft">{{ bench.track.kind === "track" ? `${bench.track.channels === 1 ? "mono" : "stereo"} · ${bench.track.role}` : bench.track.kind === "group" ? "group" : "everything" }}</span>
         <ProbeBar />
       </div>
       <div class="titles soft">
@@ -139,7 +148,7 @@ useKeys({
         </span>
         <span>Profile <span class="unit">dB per 1/24 oct</span></span>
         <span class="lasttitle">
-          <span>Treatment <span class="unit">dB</span></span>
+          <span>Treatment <button type="button" class="plain small reach" :title="view.reach ? `fixed at ${view.reach} dB either way; press for another` : 'opens at 12 dB and grows with the moves; press to fix it'" @click="view.nextReach()">{{ view.reach ? `±${view.reach} dB` : "dB" }}</button></span>
           <button type="button" class="plain small" :aria-pressed="view.readout" title="Write out what is read on the line, below the panels (Shift+W)" @click="view.readout = !view.readout">figures</button>
         </span>
       </div>
@@ -150,7 +159,7 @@ useKeys({
         <TreatmentPanel />
         <FrequencyLine :height="height" />
       </div>
-      <ReadoutBar />
+      <div class="foot"><ReadoutBar /><LevelsLine /></div>
     </section>
     <section v-else class="middle empty">
       <p>There is no track in this song yet. <RouterLink :to="{ name: 'tracks' }">Bring some in</RouterLink>.</p>
@@ -166,11 +175,16 @@ useKeys({
 .bench { display: grid; grid-template-columns: 142px 1fr 312px; min-height: 0; height: 100%; }
 aside { background: var(--panel); border-right: 1px solid var(--line); padding: 12px 0; overflow: auto; }
 aside h2 { padding: 0 14px 6px; }
-.track { display: flex; justify-content: space-between; padding: 6px 12px 6px 11px; color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
+.track { display: flex; justify-content: space-between; padding: 6px 12px 6px calc(11px + var(--deeper)); color: var(--ink); text-decoration: none; border-left: 3px solid transparent; }
 .track:hover { background: var(--paper); }
 .dense .track { padding-top: 2px; padding-bottom: 2px; font-size: 12px; }
+.track.group > :first-child, .track.mix > :first-child { font-weight: 600; }
+.track.mix { border-top: 1px solid var(--line); margin-top: 4px; }
 .track > :first-child { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .track.here { background: var(--probe-soft); border-left-color: var(--stand-out); font-weight: 600; }
+.company { border: 0; background: none; color: var(--soft); font: inherit; font-size: 13px; line-height: 1; padding: 0; width: 0; overflow: hidden; cursor: pointer; }
+.track:hover .company, .company:focus-visible, .company.marked { width: auto; padding: 0 3px; }
+.company.marked { color: var(--on-ink); background: var(--ink); border-radius: 2px; }
 .count { font-size: 11px; color: var(--treat); border: 1px solid var(--treat); border-radius: 2px; padding: 0 4px; background: var(--panel); }
 .counts { display: flex; gap: 3px; align-items: center; }
 .count.open { color: var(--stand-out); border-color: transparent; background: none; font-weight: 600; }
@@ -185,8 +199,12 @@ aside h2 { padding: 0 14px 6px; }
 .maptitle { display: flex; gap: 6px; align-items: center; }
 .lasttitle { display: flex; justify-content: space-between; align-items: center; }
 .unit { font-size: 10.5px; }
+.reach { font-size: 10.5px; padding: 0 4px; }
 .panels { position: relative; flex: 1; min-height: 0; }
 .panels > * { min-height: 0; min-width: 0; height: 100%; }
+.foot { display: flex; align-items: start; }
+.foot > :first-child { flex: 1; min-width: 0; }
+.foot > .levels { padding-top: 5px; }
 .cell { overflow: hidden; position: relative; }
 .cell.split > .levels { position: absolute; left: 0; right: 0; bottom: 0; height: 33%; border-top: 2px solid var(--treat); }
 .right { display: grid; grid-template-columns: minmax(0, 1fr); grid-template-rows: minmax(0, auto) minmax(140px, 1fr); background: var(--panel); border-left: 1px solid var(--line); min-height: 0; }

@@ -9,22 +9,27 @@ import ClashList from "../components/clashes/ClashList.vue";
 import ColumnsPanel from "../components/clashes/ColumnsPanel.vue";
 import FloorPart from "../components/clashes/FloorPart.vue";
 import FreePart from "../components/clashes/FreePart.vue";
+import HarshPart from "../components/clashes/HarshPart.vue";
+import OrderPart from "../components/clashes/OrderPart.vue";
+import NumberField from "../components/NumberField.vue";
 import { KEYMAP } from "../lib/keymap";
 import { keyOf, useKeys } from "../lib/keys";
 import { writeTime } from "../lib/notes";
 import { type Tab, useClashes } from "../stores/clashes";
+import { useChanges } from "../stores/changes";
 import { useSong } from "../stores/song";
 import { useTasks } from "../stores/tasks";
 import { useView } from "../stores/view";
 
 const HEADS = 36;
 const TABS: readonly { value: Tab; label: string }[] = [
-  { value: "clashes", label: "Clashes" }, { value: "free", label: "Free a track" }, { value: "floor", label: "Floor" },
+  { value: "clashes", label: "Clashes" }, { value: "order", label: "Importance" }, { value: "free", label: "Free a track" }, { value: "floor", label: "Floor" }, { value: "harsh", label: "2 to 5 kHz" },
 ];
 const clashes = useClashes();
 const song = useSong();
 const view = useView();
 const tasks = useTasks();
+const changes = useChanges();
 const panels = ref<HTMLElement | null>(null);
 const { height } = useElementSize(panels);
 
@@ -59,14 +64,22 @@ useKeys({
         <h1>Who covers whom</h1>
         <button type="button" class="plain small" :aria-pressed="clashes.whole" :title="KEYMAP['view.whole'].says" @click="clashes.turnWhole()">{{ clashes.whole ? "whole song" : "passage" }}</button>
         <span v-if="clashes.found" class="soft" role="status">
-          {{ writeTime(clashes.found.from_s) }} to {{ writeTime(clashes.found.to_s) }} · heard as if the mix ({{ clashes.found.mix_lufs.toFixed(1) }} LUFS) played at
-          {{ clashes.found.level_db_spl }} dB SPL<template v-if="clashes.stale"> · older than the song{{ clashes.whole ? "" : ", computing …" }}</template>
+          {{ writeTime(clashes.found.from_s) }} to {{ writeTime(clashes.found.to_s) }} · heard as if the mix ({{ clashes.found.mix_lufs.toFixed(1) }} LUFS) played at</span>
+        <NumberField
+          v-if="clashes.found" bare label="Playback level of the mix" unit="dB SPL" :model-value="song.song?.playback_db_spl ?? 79" :min="40" :max="110" :step="1" :digits="0"
+          title="how loud the mix is taken to be heard: 79 dB SPL is usual in a small room" @change="changes.setPlayback($event)"
+        />
+        <span v-if="clashes.found" class="soft"><template v-if="clashes.stale">older than the song{{ clashes.whole ? "" : ", computing …" }}</template>
         </span>
         <template v-if="clashes.whole && clashes.stale">
           <span v-if="clashes.surveying" class="soft" role="status">looking {{ Math.round(100 * clashes.surveying.progress) }} %</span>
           <button v-if="clashes.surveying" type="button" class="plain small" @click="tasks.cancel(clashes.surveying.id)">Cancel</button>
           <button v-else type="button" class="plain small" @click="clashes.lookAtAll()">{{ clashes.found ? "Look again" : "Look at the whole song" }}</button>
         </template>
+        <button v-for="id in clashes.opened" :key="id" type="button" class="plain small" title="as one column again" @click="clashes.openGroup(id, false)">
+          {{ clashes.nameOf(id) }} as one
+        </button>
+        <button v-if="clashes.againstId !== null" type="button" class="plain small" @click="clashes.lookAtNone()">all against all</button>
         <button
           v-if="clashes.carves.length" type="button" class="plain small all" :aria-pressed="clashes.carvesOn" :title="KEYMAP['clash.all'].says" @click="clashes.switchAll()"
         >
@@ -89,8 +102,10 @@ useKeys({
         <ClashList />
         <ClashCard v-if="clashes.chosen" :clash="clashes.chosen" />
       </template>
+      <OrderPart v-else-if="clashes.tab === 'order'" />
       <FreePart v-else-if="clashes.tab === 'free'" />
-      <FloorPart v-else />
+      <FloorPart v-else-if="clashes.tab === 'floor'" />
+      <HarshPart v-else />
     </aside>
   </main>
 </template>
@@ -111,5 +126,4 @@ useKeys({
 .tabs { display: flex; gap: 16px; border-bottom: 1px solid var(--line); flex: none; }
 .tabs button { border: 0; background: none; font: inherit; font-size: 12.5px; color: var(--soft); padding: 2px 0 5px; cursor: pointer; border-bottom: 2px solid transparent; }
 .tabs [aria-selected="true"] { color: var(--ink); font-weight: 600; border-bottom-color: var(--clash); }
-kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; }
 </style>

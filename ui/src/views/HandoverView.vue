@@ -2,12 +2,14 @@
 /** Handing over: treated stems as files, and the sheet of all moves. */
 import { ElButton, ElCheckbox, ElOption, ElSelect } from "element-plus";
 import { computed, ref, watch } from "vue";
-import { type Track, api, ask } from "../api/client";
+import { type Strip, api, ask } from "../api/client";
 import KeepPanel from "../components/handover/KeepPanel.vue";
 import TaskList from "../components/TaskList.vue";
 import { type Move, gainWords, hasOctaves, hasQ, hasSlope, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf } from "../lib/moves";
 import { writeHz, writeNote } from "../lib/notes";
 import { complain } from "../lib/complain";
+import { toggled } from "../lib/sets";
+import { isWithin, rowsOf } from "../lib/tree";
 import { useSong } from "../stores/song";
 import { useTasks } from "../stores/tasks";
 
@@ -19,22 +21,21 @@ const container = ref<"wav" | "flac">("wav");
 const original = ref(false);
 const aftercare = ref(true);
 const reverb = ref(false);
-const movesOf = (trackId: number) => (song.tracks.find((t) => t.id === trackId)?.moves ?? []) as Move[];
-const cared = computed(() => song.tracks.some((t) => t.aftercare.compressors?.length || t.aftercare.clip || t.aftercare.warmth || t.aftercare.air || t.aftercare.reverb));
+const movesOf = (strip: Strip) => strip.moves as Move[];
+const strips = computed(() => rowsOf(song.strips));
+const cared = computed(() => song.strips.some((t) => t.aftercare.compressors?.length || t.aftercare.clip || t.aftercare.warmth || t.aftercare.air || t.aftercare.reverb));
 const exports = computed(() => tasks.all.filter((t) => t.kind === "export"));
 
 watch(() => song.id, () => (chosen.value = new Set(song.tracks.map((t) => t.id))), { immediate: true });
-const all = computed(() => chosen.value.size === song.tracks.length);
-
-function toggle(id: number, on: boolean): void {
-  const next = new Set(chosen.value);
-  if (on) next.add(id);
-  else next.delete(id);
-  chosen.value = next;
-}
+const all = computed(() => song.tracks.every((t) => chosen.value.has(t.id)));
+/** Moves of groups and the mix that chosen stems of what runs into them don't carry. */
+const notCarried = computed(() => {
+  const mine = [...chosen.value];
+  return song.strips.filter((s) => s.kind !== "track" && s.moves.some((m) => m.enabled) && mine.some((id) => id !== s.id && (s.kind === "mix" || isWithin(song.strips, id, s.id))));
+});
 
 async function run(): Promise<void> {
-  const track_ids = song.tracks.map((t) => t.id).filter((id) => chosen.value.has(id));
+  const track_ids = strips.value.map((r) => r.strip.id).filter((id) => chosen.value.has(id));
   const body = { track_ids, depth: depth.value, container: container.value, original_rate: original.value, aftercare: aftercare.value, reverb: reverb.value };
   try {
     await ask(api.POST("/api/songs/{song_id}/exports", { params: { path: { song_id: song.id } }, body }));
@@ -44,10 +45,12 @@ async function run(): Promise<void> {
   }
 }
 
-function moveCount(track: Track): string {
-  const on = track.moves.filter((m) => m.enabled).length;
+function moveCount(strip: Strip): string {
+  const on = strip.moves.filter((m) => m.enabled).length;
   return on === 1 ? "1 move" : `${on} moves`;
 }
+
+const rateOf = (strip: Strip) => (song.tracks.find((t) => t.id === strip.id)?.source_rate ?? song.song?.sample_rate ?? 0) / 1000;
 
 const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
 </script>
@@ -56,14 +59,17 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
   <main class="handover">
     <section class="stems panel" aria-label="Stems">
       <h1>Stems</h1>
-      <p class="soft">The same engine that you hear writes these files: same length and alignment as the source, moves applied, faders and pan not.</p>
+      <p class="soft">The same engine that you hear writes these files: same length and alignment as the source, moves applied, faders and pan not. A group and the mix are what runs into them, by its faders and pans, with their own moves.</p>
       <ElCheckbox :model-value="all" label="All tracks" @change="chosen = new Set($event ? song.tracks.map((t) => t.id) : [])" />
       <ul class="tracks">
-        <li v-for="track in song.tracks" :key="track.id">
-          <ElCheckbox :model-value="chosen.has(track.id)" :label="track.name" @change="toggle(track.id, Boolean($event))" />
-          <span class="soft figure">{{ moveCount(track) }} · {{ track.source_rate / 1000 }} kHz</span>
+        <li v-for="{ strip, depth } in strips" :key="strip.id" :style="{ paddingLeft: `${depth * 14}px` }">
+          <ElCheckbox :model-value="chosen.has(strip.id)" :label="strip.kind === 'group' ? `${strip.name} (group)` : strip.name" @change="chosen = toggled(chosen, strip.id)" />
+          <span class="soft figure">{{ moveCount(strip) }} · {{ rateOf(strip) }} kHz</span>
         </li>
       </ul>
+      <p v-if="notCarried.length" class="notice" role="note">
+        <template v-for="s in notCarried" :key="s.id">{{ s.name }} has {{ moveCount(s) }} that the stems of its tracks don't carry. </template>Choose {{ notCarried.length === 1 ? "it" : "them" }} as well where {{ notCarried.length === 1 ? "its" : "their" }} moves are wanted.
+      </p>
       <div class="options">
         <label for="depth">Depth
           <ElSelect id="depth" v-model="depth" size="small" aria-label="Depth">
@@ -108,8 +114,8 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
         <table>
           <thead><tr><th>Track</th><th>Shape</th><th>Hz</th><th>Note</th><th>dB</th><th>Q</th><th>oct</th><th>dB/oct</th></tr></thead>
           <tbody>
-            <template v-for="track in song.tracks" :key="track.id">
-              <tr v-for="move in movesOf(track.id)" :key="move.id" :class="{ off: !move.enabled }">
+            <template v-for="{ strip: track } in strips" :key="track.id">
+              <tr v-for="move in movesOf(track)" :key="move.id" :class="{ off: !move.enabled }">
                 <td>{{ track.name }}</td><td>{{ nameOf(move) }}</td>
                 <td class="figure">{{ writeHz(placeOf(move)) }}</td><td class="figure">{{ writeNote(placeOf(move)) }}</td>
                 <td class="figure">{{ gainWords(move).replace(" dB", "") }}</td>
@@ -120,7 +126,7 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
             </template>
           </tbody>
         </table>
-        <p v-if="!song.tracks.some((t) => t.moves.length)" class="soft">No moves yet. They are made on the bench.</p>
+        <p v-if="!song.strips.some((t) => t.moves.length)" class="soft">No moves yet. They are made on the bench.</p>
       </div>
     </section>
     <KeepPanel />
@@ -135,6 +141,7 @@ p { margin: 4px 0 8px; }
 .tracks { list-style: none; padding: 0; margin: 0 0 12px; overflow: auto; min-height: 120px; }
 .tracks li { display: flex; justify-content: space-between; align-items: center; border-top: 1px solid var(--line); }
 .stems { grid-row: span 2; }
+.notice { color: var(--stand-out); font-size: 12px; }
 .options { flex: none; display: flex; gap: 14px; align-items: end; margin-bottom: 12px; flex-wrap: wrap; }
 .options label { display: flex; flex-direction: column; font-size: 12px; color: var(--soft); gap: 2px; }
 .options .el-select { width: 170px; }

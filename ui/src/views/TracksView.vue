@@ -5,7 +5,7 @@ import { until, useLocalStorage } from "@vueuse/core";
 import { ElMessage } from "element-plus";
 import { computed, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
-import { type Repeat, type Track, upload } from "../api/client";
+import { type Repeat, type Strip, upload } from "../api/client";
 import TaskList from "../components/TaskList.vue";
 import TrackRow from "../components/tracks/TrackRow.vue";
 import { cache } from "../data/cache";
@@ -14,6 +14,7 @@ import { complain } from "../lib/complain";
 import { FADER_MARKS, faderShare } from "../lib/faders";
 import { filesOf } from "../lib/drop";
 import { writeHz } from "../lib/notes";
+import { isWithin, stepped } from "../lib/tree";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
 import { useChanges } from "../stores/changes";
@@ -67,28 +68,42 @@ function picked(event: Event): void {
   input.value = "";
 }
 
-function shift(track: Track, by: number): void {
-  const order = song.tracks.map((t) => t.id);
-  const i = order.indexOf(track.id);
-  if (i + by < 0 || i + by >= order.length) return;
-  order.splice(i + by, 0, ...order.splice(i, 1));
-  void changes.reorder(order);
+function shift(strip: Strip, by: 1 | -1): void {
+  const place = stepped(song.rows, strip.id, by);
+  if (place) void changes.route(strip.id, place);
 }
 
-function dropOn(track: Track): void {
+/** Where what is lifted would go: the row that the pointer is on, and whether into it. */
+const target = ref<{ id: number; into: boolean } | null>(null);
+const EDGE = 0.3;
+
+function aim(strip: Strip, event: DragEvent): void {
+  if (lifted.value === null) return;
+  const row = (event.currentTarget as HTMLElement).getBoundingClientRect();
+  // the upper edge of a group is the place in front of it
+  const into = strip.kind === "mix" || (strip.kind === "group" && event.clientY > row.top + EDGE * row.height);
+  target.value = isWithin(song.strips, strip.id, lifted.value) ? null : { id: strip.id, into };
+}
+
+function dropOn(strip: Strip): void {
+  const [moving, to] = [lifted.value, target.value];
+  lifted.value = target.value = null;
+  if (moving === null || to?.id !== strip.id) return;
+  if (to.into) void changes.route(moving, { parent: strip.kind === "group" ? strip.id : null, before: null });
+  else void changes.route(moving, { parent: strip.parent_id, before: strip.id });
+}
+
+/** A new group, with what is dropped on the button. */
+async function group(): Promise<void> {
   const moving = lifted.value;
-  lifted.value = null;
-  if (moving === null || moving === track.id) return;
-  const order = song.tracks.map((t) => t.id).filter((id) => id !== moving);
-  const target = song.tracks.findIndex((t) => t.id === track.id);
-  order.splice(target, 0, moving);
-  void changes.reorder(order);
+  lifted.value = target.value = null;
+  await changes.addGroup(`Group ${song.groups.length + 1}`, moving === null ? [] : [moving]);
 }
 
-async function remove(track: Track): Promise<void> {
-  if (await changes.deleteTrack(track.id)) {
-    ElMessage({ message: `${track.name} was taken out of the song. Undo brings it back with its moves.`, duration: 5000 });
-  }
+async function remove(strip: Strip): Promise<void> {
+  if (!(await changes.deleteTrack(strip.id))) return;
+  const what = strip.kind === "group" ? "is no group any more: what was in it runs into the mix" : "was taken out of the song";
+  ElMessage({ message: `${strip.name} ${what}. Undo brings it back with its moves.`, duration: 5000 });
 }
 
 /** What stands out at the same place in several tracks: said once. */
@@ -98,9 +113,17 @@ const names = (repeat: Repeat) => repeat.track_ids.map((id) => song.tracks.find(
 /** Rows are low once there are more than fit, unless somebody says otherwise. */
 const MOST_TALL = 9;
 const rows = useLocalStorage<"" | "tall" | "compact">("mivlo.rows", "");
-const compact = computed(() => (rows.value ? rows.value === "compact" : song.tracks.length > MOST_TALL));
+const compact = computed(() => (rows.value ? rows.value === "compact" : song.rows.length > MOST_TALL));
 
-function openBench(track: Track): void {
+const shownRows = computed(() => (song.tracks.length ? song.rows : song.rows.filter((r) => r.strip.kind !== "mix")));
+const aimedAt = (id: number) => (target.value?.id === id ? (target.value.into ? "into" : "before") : "");
+
+function lift(strip: Strip, up: boolean): void {
+  lifted.value = up ? strip.id : null;
+  if (!up) target.value = null;
+}
+
+function openBench(track: Strip): void {
   bench.look(track.id);
   void router.push({ name: "bench", params: { track: track.id } });
 }
@@ -112,6 +135,12 @@ function openBench(track: Track): void {
       <h1>Tracks</h1>
       <button type="button" class="plain" :disabled="!song.song" @click="picker?.click()">Bring files in …</button>
       <input ref="picker" type="file" multiple class="hidden-text" tabindex="-1" aria-label="Sound files" data-test="picker" @change="picked" />
+      <button
+        v-if="song.tracks.length" type="button" class="plain" :class="{ aimed: lifted !== null }" title="press, or drop a track here"
+        @click="group" @dragover.prevent @drop.stop.prevent="group"
+      >
+        New group
+      </button>
       <button type="button" class="plain small rows" :aria-pressed="compact" @click="rows = compact ? 'tall' : 'compact'">low rows</button>
       <span class="soft">or drop files or a folder anywhere here: WAV, FLAC, AIFF, OGG, MP3</span>
     </div>
@@ -129,8 +158,8 @@ function openBench(track: Track): void {
     </div>
     <div class="list" :class="{ compact }" role="list">
       <TrackRow
-        v-for="track in song.tracks" :key="track.id" :track="track" :compact="compact" @dragover.prevent @drop.stop.prevent="dropOn(track)"
-        @lift="lifted = $event ? track.id : null" @shift="shift(track, $event)" @remove="remove(track)" @bench="openBench(track)"
+        v-for="row in shownRows" :key="row.strip.id" :row="row" :compact="compact" :class="aimedAt(row.strip.id)" @dragover.prevent="aim(row.strip, $event)"
+        @drop.stop.prevent="dropOn(row.strip)" @lift="lift(row.strip, $event)" @shift="shift(row.strip, $event)" @remove="remove(row.strip)" @bench="openBench(row.strip)"
       />
       <p v-if="!song.tracks.length && !song.loading" class="empty soft">
         {{ song.song ? "No tracks yet. Drop a folder of recordings here." : "No song yet. Choose New song in the list at the top." }}
@@ -143,6 +172,7 @@ function openBench(track: Track): void {
 .tracks { height: 100%; display: flex; flex-direction: column; padding: 12px 18px 0; min-height: 0; border: 2px dashed transparent; }
 .tracks.over { border-color: var(--treat); background: var(--treat-soft); }
 .rows { order: 9; margin-left: auto; }
+.aimed { outline: 2px dashed var(--treat); outline-offset: 2px; }
 .bar { display: flex; align-items: center; gap: 14px; padding-bottom: 8px; }
 h1 { font-size: 17px; }
 .list, .heads { --lane-columns: 14px 172px 92px 190px 104px minmax(120px, 1fr) 196px; --lane-gap: 10px; }
@@ -154,7 +184,7 @@ h1 { font-size: 17px; }
 .scale > :last-child { text-align: right; }
 .scale i { position: absolute; transform: translateX(-50%); font-size: 9px; }
 .pan { display: flex; justify-content: space-between; padding-right: 56px; }
-.list { scrollbar-gutter: stable; overflow: auto; min-height: 0; flex: 1; padding-bottom: 12px; }
+.list { scrollbar-gutter: stable; overflow: auto; min-height: 0; flex: 1; }
 .repeats { display: flex; gap: 20px; align-items: baseline; margin: 0 0 7px; font-size: 12px; }
 .repeats b { color: var(--stand-out); font-weight: 600; }
 .empty { text-align: center; padding: 60px; font-size: 15px; }

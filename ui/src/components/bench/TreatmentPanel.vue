@@ -4,12 +4,13 @@ import { computed, ref, watch } from "vue";
 import { clampFrequency, frequencyToY, levelScale, levelTicks, yToFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { useDrag } from "../../lib/drag";
-import { type Axis, type Move, dragAxis, furthestOf, gainWords, hasGain, isAdaptive, isDynamic, nameOf, placeOf, shapeOf } from "../../lib/moves";
+import { type Axis, type Move, dragAxis, furthestOf, gainWords, hasGain, isAdaptive, isDynamic, isRungs, nameOf, placeOf, shapeOf } from "../../lib/moves";
 import { signed, writeHz } from "../../lib/notes";
 import { useLive } from "../../live/session";
 import { useBench } from "../../stores/bench";
 import { useCuts } from "../../stores/cuts";
 import { useView } from "../../stores/view";
+import RungsRows from "./RungsRows.vue";
 import { useProbe } from "../../stores/probe";
 
 const bench = useBench();
@@ -21,13 +22,14 @@ const canvas = ref<HTMLCanvasElement | null>(null);
 const beginDrag = useDrag();
 
 /** Whether its square stands at a gain; that of another stands on the zero line. */
-const hasHandle = (move: Move) => isDynamic(move) || isAdaptive(move) || hasGain(shapeOf(move));
+const hasHandle = (move: Move) => !isRungs(move) && (isDynamic(move) || isAdaptive(move) || hasGain(shapeOf(move)));
 /** Where its square stands: an adaptive one at its depth, any other at its static gain. */
 const squareAt = (move: Move) => (isAdaptive(move) ? furthestOf(move) : hasHandle(move) ? (move.gain_db ?? 0) : 0);
 
-/** Left and right end in dB: wide enough for all moves. */
+/** Left and right end in dB: as it was fixed, else wide enough for all moves. */
 const scale = computed(() => {
-  const gains = bench.moves.filter(hasHandle).flatMap((m) => [m.gain_db ?? 0, furthestOf(m)]);
+  if (view.reach) return { low: -view.reach, high: view.reach };
+  const gains = bench.moves.flatMap((m) => (isRungs(m) ? (m.gains_db ?? []) : hasHandle(m) ? [m.gain_db ?? 0, furthestOf(m)] : []));
   const deepest = Math.min(-12, ...gains.map((g) => Math.floor((g - 2) / 6) * 6));
   const highest = Math.max(6, ...gains.map((g) => Math.ceil((g + 2) / 6) * 6));
   return { low: deepest, high: highest };
@@ -38,6 +40,7 @@ const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
   g.fillStyle = colour("panel");
   g.fillRect(0, 0, w, h);
   drawScale(g, w, h);
+  drawKept(g, w, h);
   const c = live.curves;
   if (!c || c.trackId !== bench.trackId) return;
   const x = gainScale(w);
@@ -121,6 +124,18 @@ function drawTaken(g: CanvasRenderingContext2D, w: number, h: number): void {
   g.stroke();
 }
 
+/** Ranges that must stay. */
+function drawKept(g: CanvasRenderingContext2D, w: number, h: number): void {
+  for (const [low, high] of bench.track?.kept ?? []) {
+    const [top, bottom] = [frequencyToY(high, view.frequencies, h), frequencyToY(low, view.frequencies, h)];
+    g.fillStyle = colour("probe-soft");
+    g.fillRect(0, top, w, bottom - top);
+    g.fillStyle = colour("probe-text");
+    g.textAlign = "left";
+    g.fillText("keep", 4, (top + bottom) / 2 + 3);
+  }
+}
+
 /** Thin slanted lines in the colour of what we do. */
 function hatching(g: CanvasRenderingContext2D): CanvasPattern | string {
   const tile = document.createElement("canvas");
@@ -154,13 +169,16 @@ function drawScale(g: CanvasRenderingContext2D, w: number, h: number): void {
   }
 }
 
-watch([() => live.curves, () => view.frequencies, () => bench.moves, () => bench.chosen, () => live.report.moving, () => cuts.picture], redraw, { deep: false });
+watch([() => live.curves, () => view.frequencies, () => bench.moves, () => bench.chosen, () => live.report.moving, () => cuts.picture, () => bench.track?.kept, () => view.reach], redraw, { deep: false });
 
 interface Handle {
   move: Move;
   number: number;
   style: { left: string; top: string };
 }
+
+/** Rungs are worked on as rows while they are chosen. */
+const rungs = computed(() => (bench.chosenMove && isRungs(bench.chosenMove) ? bench.chosenMove : null));
 
 const handles = computed<Handle[]>(() =>
   bench.moves.map((move, i) => {
@@ -170,6 +188,7 @@ const handles = computed<Handle[]>(() =>
   }),
 );
 const inside = (handle: Handle) => {
+  if (rungs.value || isRungs(handle.move)) return false;
   const y = parseFloat(handle.style.top);
   return y >= -2 && y <= height.value + 2;
 };
@@ -184,6 +203,7 @@ function drag(event: PointerEvent, move: Move): void {
       axis = dragAxis(dx, dy, e.shiftKey, axis);
       values = {};
       const perPixel = (scale.value.high - scale.value.low) / width.value;
+      if (isRungs(move)) return;
       if (axis === "frequency" || axis === "both") {
         const hz = clampFrequency(yToFrequency(y0 + dy, view.frequencies, height.value));
         Object.assign(values, placedAt(move, hz));
@@ -237,6 +257,7 @@ function hover(event: PointerEvent): void {
     >
       {{ handle.number }}
     </button>
+    <RungsRows v-if="rungs" :key="rungs.id" :move="rungs" :low="scale.low" :high="scale.high" :width="width" :height="height" />
   </div>
 </template>
 

@@ -22,12 +22,13 @@ const live = useLive();
       <button type="button" class="plain small quiet" :title="KEYMAP['finding.leave'].says" @click="clashes.leave()">Leave</button>
     </header>
     <div class="three" role="group" aria-label="Right of way">
-      <button type="button" class="plain small" :aria-pressed="clashes.way === 'covered'" @click="clashes.way = 'covered'">{{ clashes.nameOf(clash.covered) }} keeps</button>
-      <button type="button" class="plain small" :aria-pressed="clashes.way === 'by'" @click="clashes.way = 'by'">{{ clashes.nameOf(clash.by) }} keeps</button>
-      <button type="button" class="plain small" :aria-pressed="clashes.way === 'share'" title="both give way by half" @click="clashes.way = 'share'">Share</button>
+      <button type="button" class="plain small" :aria-pressed="clashes.way === 'covered'" @click="clashes.decide('covered')">{{ clashes.nameOf(clash.covered) }} keeps</button>
+      <button type="button" class="plain small" :aria-pressed="clashes.way === 'by'" @click="clashes.decide('by')">{{ clashes.nameOf(clash.by) }} keeps</button>
+      <button type="button" class="plain small" :aria-pressed="clashes.way === 'share'" title="both give way by half" @click="clashes.decide('share')">Share</button>
     </div>
     <p class="soft">
-      Proposed: {{ clashes.nameOf(clash.keeps) }}, since {{ clash.why }}. Worst at {{ writeTime(clash.moments[0]?.[0] ?? 0) }};
+      <template v-if="clashes.decided">You decided so. <button type="button" class="plain small" @click="clashes.undecide()">As the order says</button></template>
+      <template v-else>Proposed: {{ clashes.nameOf(clash.proposed) }}, since {{ clash.why }}. </template>Worst at {{ writeTime(clash.moments[0]?.[0] ?? 0) }};
       hidden in {{ percent(clash.share_of_time) }} of the time in which it sounds there.
     </p>
     <div class="ways" role="group" aria-label="Hear the range">
@@ -38,6 +39,7 @@ const live = useLive();
       >
         {{ clashes.nameOf(id) }} <kbd v-if="id === clashes.keeper">{{ keyOf("finding.alone") }}</kbd>
       </button>
+      <button type="button" class="plain small" :aria-pressed="clashes.heard === 'both'" title="the range of both together" @click="clashes.hear('both')">Both</button>
       <button type="button" class="plain small" :aria-pressed="live.state.scope === 'mix'" :title="KEYMAP['listen.alone'].says" @click="live.setScope(live.state.scope === 'mix' ? 'alone' : 'mix')">
         {{ live.state.scope === "mix" ? "in the mix" : "alone" }} <kbd>{{ keyOf("listen.alone") }}</kbd>
       </button>
@@ -54,5 +56,4 @@ header { display: flex; justify-content: space-between; align-items: baseline; f
 .three .small { flex: 1 1 auto; overflow: hidden; text-overflow: ellipsis; }
 p { margin: 0; font-size: 11.5px; line-height: 15.5px; }
 .ways .small { font-size: 11.5px; padding: 0 5px; }
-kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; }
 </style>

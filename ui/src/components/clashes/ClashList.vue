@@ -27,8 +27,8 @@ watch(() => clashes.chosenId, async () => {
       </button>
     </li>
   </ul>
-  <button v-if="clashes.folded" type="button" class="plain small fold" :aria-pressed="clashes.unfolded" @click="clashes.unfolded = !clashes.unfolded">
-    {{ clashes.folded }} more that lose under 5 %
+  <button v-if="clashes.hidden" type="button" class="plain small fold" :aria-pressed="clashes.unfolded" @click="clashes.unfolded = !clashes.unfolded">
+    {{ clashes.hidden }} more that lose under 5 %
   </button>
 </template>
 

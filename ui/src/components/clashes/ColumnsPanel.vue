@@ -2,11 +2,12 @@
 /** A column a track: its loudness per auditory band, what is kept filled and what is lost hollow; clashes as spans between. */
 import { computed, ref, watch } from "vue";
 import type { Clash, HeardTrack } from "../../api/client";
-import { frequencyToY, valueAt, yToFrequency } from "../../lib/axis";
+import { frequencyToY, yToFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { MOST_SPANS, idOf } from "../../lib/clashes";
 import { useClashes } from "../../stores/clashes";
 import { useProbe } from "../../stores/probe";
+import { useSong } from "../../stores/song";
 import { useView } from "../../stores/view";
 
 const GAP = 22;
@@ -15,6 +16,7 @@ const CIRCLE = 9;
 
 const clashes = useClashes();
 const probe = useProbe();
+const song = useSong();
 const view = useView();
 const canvas = ref<HTMLCanvasElement | null>(null);
 
@@ -145,9 +147,8 @@ function valueOnBands(values: number[]): number | null {
   const hz = clashes.found?.hz ?? [];
   const at = probe.line ?? 0;
   if (at < (hz[0] ?? 50) / 1.2 || at > (hz.at(-1) ?? 15_000) * 1.1) return null;
-  let nearest = 0;
-  hz.forEach((f, b) => (Math.abs(Math.log(f / at)) < Math.abs(Math.log((hz[nearest] ?? 1) / at)) ? (nearest = b) : 0));
-  return values[nearest] ?? valueAt(hz, values, at);
+  const away = hz.map((f) => Math.abs(Math.log(f / at)));
+  return values[away.indexOf(Math.min(...away))] ?? null;
 }
 
 function hover(event: PointerEvent): void {
@@ -164,22 +165,29 @@ function press(event: MouseEvent): void {
   if (inside[0]) clashes.choose(inside[0]);
 }
 
-const look = (id: number) => (clashes.trackId = clashes.trackId === id ? null : id);
+const groupOf = (id: number) => song.groups.find((g) => g.id === id) ?? null;
+const isLooked = (id: number) => clashes.trackId === id || clashes.againstId === id;
 </script>
 
 <template>
   <div class="columns">
     <div class="heads" :style="{ gridTemplateColumns: `repeat(${Math.max(1, tracks.length)}, minmax(0, 1fr))`, columnGap: `${GAP}px` }">
-      <button
-        v-for="t in tracks" :key="t.track_id" type="button" class="head" :aria-pressed="clashes.trackId === t.track_id"
-        :title="`${t.loudness.toFixed(1)} sones alone, ${t.in_mix.toFixed(1)} in the mix. Press to see only what concerns it.`" @click="look(t.track_id)"
-      >
-        <strong>{{ clashes.nameOf(t.track_id) }}</strong>
-        <span class="figure">
-          <template v-if="read(t) !== null">{{ (read(t) ?? 0) > -20 ? `${Math.round(read(t) ?? 0)} dB` : "–" }}</template>
-          <template v-else>{{ Math.round(100 * t.kept) }} % kept</template>
-        </span>
-      </button>
+      <div v-for="t in tracks" :key="t.track_id" class="headed">
+        <button v-if="groupOf(t.track_id)" type="button" class="open" :aria-label="`Show the tracks of ${clashes.nameOf(t.track_id)}`" title="show its tracks" @click="clashes.openGroup(t.track_id, true)">
+          <svg viewBox="0 0 10 10" aria-hidden="true"><path d="M3 1 L8 5 L3 9 Z" /></svg>
+        </button>
+        <button
+          type="button" class="head" :aria-pressed="isLooked(t.track_id)"
+          :title="`${t.loudness.toFixed(1)} sones alone, ${t.in_mix.toFixed(1)} ${clashes.againstId === null ? 'in the mix' : 'beside the other'}. Press to see only what concerns it, then another one for the two alone.`"
+          @click="clashes.look(t.track_id)"
+        >
+          <strong>{{ clashes.nameOf(t.track_id) }}</strong>
+          <span class="figure">
+            <template v-if="read(t) !== null">{{ (read(t) ?? 0) > -20 ? `${Math.round(read(t) ?? 0)} dB` : "–" }}</template>
+            <template v-else>{{ Math.round(100 * t.kept) }} % kept</template>
+          </span>
+        </button>
+      </div>
     </div>
     <canvas
       ref="canvas" role="img" data-test="columns"
@@ -192,6 +200,9 @@ const look = (id: number) => (clashes.trackId = clashes.trackId === id ? null : 
 <style scoped>
 .columns { display: grid; grid-template-rows: 36px minmax(0, 1fr); min-height: 0; min-width: 0; }
 .heads { display: grid; }
+.headed { display: flex; align-items: start; min-width: 0; }
+.open { border: 0; background: none; padding: 4px 2px 0 0; cursor: pointer; line-height: 0; }
+.open svg { width: 10px; height: 10px; fill: var(--ink); }
 .head { border: 0; background: none; text-align: left; padding: 0 2px; font: inherit; font-size: 12px; color: var(--ink); cursor: pointer; line-height: 1.25; min-width: 0; }
 .head strong { display: block; font-weight: 500; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .head[aria-pressed="true"] strong { font-weight: 700; text-decoration: underline; text-underline-offset: 3px; }

@@ -16,6 +16,9 @@ const song = useSong();
     <ElSelect v-model="clashes.freeId" size="small" aria-label="Track to be freed" placeholder="Choose a track">
       <ElOption v-for="t in song.tracks" :key="t.id" :value="t.id" :label="t.name" />
     </ElSelect>
+    <ElSelect v-model="clashes.untouched" multiple collapse-tags size="small" aria-label="Tracks that are never touched" placeholder="Never touch …">
+      <ElOption v-for="t in song.tracks.filter((t) => t.id !== clashes.freeId)" :key="t.id" :value="t.id" :label="t.name" />
+    </ElSelect>
     <LimitFields />
     <ProposalPart />
   </div>

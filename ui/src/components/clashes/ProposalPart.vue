@@ -35,6 +35,7 @@ const bar = (share: number) => ({ width: `${Math.min(100, 100 * share)}%` });
       <p class="soft">
         Gains {{ clashes.proposal.gained.toFixed(2) }} sones ({{ clashes.proposal.promised.toFixed(2) }} predicted); takes {{ clashes.proposal.lost_sones.toFixed(2) }} sones,
         {{ clashes.proposal.lost_lu.toFixed(2) }} LU from the others<template v-for="o in others" :key="o.track_id">; {{ clashes.nameOf(o.track_id) }} {{ percent(o.before) }} → {{ percent(o.after) }}</template>.
+        <strong v-if="clashes.proposal.gained <= 0">Measured, they get back less than they give up.</strong>
       </p>
       <div v-if="clashes.proposal.steps.length > 1" class="steps" role="img" :aria-label="`What more moves would buy: ${steps.map((s) => s.words).join('; ')}`">
         <span>What more would buy</span>
@@ -72,5 +73,4 @@ p { margin: 0; font-size: 11.5px; line-height: 15.5px; }
 .ways { display: flex; gap: 3px; }
 .accept { border-color: var(--treat); color: var(--treat); font-weight: 600; margin-left: auto; }
 .accept kbd { opacity: 1; }
-kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; }
 </style>

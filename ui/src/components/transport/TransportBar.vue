@@ -9,12 +9,17 @@ import { useSong } from "../../stores/song";
 import WaveLane from "../WaveLane.vue";
 import LevelMeter from "./LevelMeter.vue";
 import { useView } from "../../stores/view";
+import { useCompanions } from "../../stores/companions";
+import { KEYMAP } from "../../lib/keymap";
 
 const song = useSong();
 const changes = useChanges();
 const live = useLive();
 const bench = useBench();
 const view = useView();
+const companions = useCompanions();
+/** What is heard alone. */
+const alone = computed(() => (bench.track?.kind === "group" ? "This group" : bench.track?.kind === "mix" ? "The mix alone" : "This track"));
 const shownTrack = computed(() => bench.track ?? song.tracks[0] ?? null);
 
 const signals = [
@@ -53,12 +58,21 @@ const around = computed(() => {
     <div class="choices">
       <span class="soft">Hear</span>
       <span role="group" aria-label="Hear">
-        <button type="button" class="plain" :aria-pressed="live.state.scope === 'alone'" :disabled="live.state.focus === null" @click="live.setScope('alone')">This track</button>
-        <button type="button" class="plain" :aria-pressed="live.state.scope === 'mix'" @click="live.setScope('mix')">In the mix</button>
+        <button type="button" class="plain" :aria-pressed="live.state.scope === 'alone' && !companions.together" :disabled="live.state.focus === null" @click="companions.hear('alone')">{{ alone }}</button>
+        <button v-if="companions.others.length" type="button" class="plain" :aria-pressed="companions.together" :title="`with ${companions.names}`" @click="companions.hear('together')">With {{ companions.others.length }}</button>
+        <button type="button" class="plain" :aria-pressed="live.state.scope === 'mix'" @click="companions.hear('mix')">In the mix</button>
       </span>
       <span class="soft">Signal</span>
       <span role="group" aria-label="Signal">
         <button v-for="s in signals" :key="s.value" type="button" class="plain" :aria-pressed="live.state.signal === s.value" @click="live.setSignal(s.value)">{{ s.label }}</button>
+      </span>
+      <span class="soft">Song</span>
+      <span role="group" aria-label="Song">
+        <button type="button" class="plain" :aria-pressed="live.state.bypassed" :title="`${KEYMAP['song.bypass'].says} (Q), as loud either way`" @click="live.setBypass(!live.state.bypassed)">
+          All treatments off<span v-if="live.state.bypassed && live.state.matching" class="figure"> {{ signed(live.state.bypass_db, 1) }} dB</span>
+        </button>
+        <button type="button" class="plain" :aria-pressed="live.state.mono" :title="KEYMAP['listen.mono'].says" @click="live.setMonitor(!live.state.mono, live.state.dim)">Mono</button>
+        <button type="button" class="plain" :aria-pressed="live.state.dim" :title="KEYMAP['listen.dim'].says" @click="live.setMonitor(live.state.mono, !live.state.dim)">Dim</button>
       </span>
       <span class="soft">Level</span>
       <span class="row">
@@ -79,7 +93,7 @@ const around = computed(() => {
 
 <style scoped>
 .transport {
-  display: grid; grid-template-columns: 44px 128px 1fr 46px auto; gap: 14px; align-items: center; padding: 10px 18px;
+  display: grid; grid-template-columns: 44px 128px 1fr 46px auto; gap: 14px; align-items: center; padding: 2px 18px;
   background: var(--panel); border-top: 1px solid var(--line); height: 116px;
 }
 .play { width: 40px; height: 40px; border: 0; border-radius: 50%; background: var(--ink); cursor: pointer; padding: 8px; }
@@ -89,7 +103,7 @@ const around = computed(() => {
 .place .small { font-size: 11px; }
 .place button { padding-left: 0; font-size: 11px; text-decoration: underline; }
 .wave { height: 84px; min-width: 0; }
-.choices { display: grid; grid-template-columns: auto auto; gap: 5px 12px; align-items: center; font-size: 12px; }
+.choices { display: grid; grid-template-columns: auto auto; gap: 3px 12px; align-items: center; font-size: 12px; }
 .choices [role="group"], .choices .row { display: flex; gap: 4px; align-items: center; }
 .drop { color: var(--stand-out); font-size: 12px; }
 </style>

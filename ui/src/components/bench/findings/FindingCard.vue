@@ -100,6 +100,6 @@ header > :last-child { margin-left: auto; font-size: 11.5px; }
 .ways .small { flex: 1; }
 .fields { display: grid; grid-template-columns: 1.2fr 1fr 1fr; gap: 8px; margin-bottom: 6px; }
 .accept { border-color: var(--treat); color: var(--treat); font-weight: 600; }
-kbd { font: 10px var(--mono); border: 1px solid currentcolor; border-radius: 2px; padding: 0 2px; opacity: 0.75; margin-left: 1px; }
+kbd { margin-left: 1px; }
 .back { color: var(--stand-out); font-weight: 500; }
 </style>

@@ -67,13 +67,16 @@ watch(() => findings.chosenId, async () => {
     <p v-if="!findings.all.length && !findings.looking" class="soft none">
       {{ findings.found?.fresh ? "Nothing stands out. Sweep with the probe to make sure." : "Not looked at yet." }}
     </p>
+    <p v-if="findings.onRequest && findings.found && !findings.found.fresh && !findings.looking" class="soft none">
+      What reaches it has changed. <button type="button" class="plain small" @click="findings.look">Look again</button>
+    </p>
 
     <FindingCard v-if="findings.chosen" :finding="findings.chosen" />
   </section>
 </template>
 
 <style scoped>
-.findings { display: flex; flex-direction: column; gap: 6px; padding: 10px 12px 8px; min-height: 0; border-bottom: 1px solid var(--line); }
+.findings { display: flex; flex-direction: column; gap: 4px; padding: 7px 12px 5px; min-height: 0; border-bottom: 1px solid var(--line); }
 header { display: flex; align-items: baseline; gap: 8px; font-size: 12px; }
 header > :nth-child(2) { margin-left: auto; }
 ul { list-style: none; margin: 0; padding: 0; border-top: 1px solid var(--line); overflow: auto; min-height: 54px; flex: 0 1 auto; }
@@ -83,7 +86,7 @@ li.chosen { background: var(--paper); box-shadow: inset 3px 0 0 var(--stand-out)
 li.done { color: var(--soft); }
 .row {
   flex: 1; display: grid; grid-template-columns: 14px 62px 1fr 56px 42px; gap: 6px; align-items: center; border: 0; background: none; color: inherit;
-  font: inherit; font-size: 12px; padding: 4px 6px; text-align: left; cursor: pointer; white-space: nowrap;
+  font: inherit; font-size: 12px; line-height: 15px; padding: 3px 6px; text-align: left; cursor: pointer; white-space: nowrap;
 }
 li.done .row { cursor: default; grid-template-columns: 14px 62px 1fr 84px; }
 .row .figure { font-size: 11.5px; }

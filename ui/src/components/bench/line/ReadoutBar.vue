@@ -68,7 +68,7 @@ const stays = computed(() => {
 .readout { display: flex; flex-wrap: wrap; gap: 0 14px; align-items: baseline; white-space: nowrap; color: var(--soft); }
 .readout strong { font-size: 12.5px; color: var(--probe-text); min-width: 172px; }
 .readout b { font-weight: 400; color: var(--ink); }
-.legend { display: flex; gap: 18px; font-size: 11px; }
+.legend { display: flex; gap: 12px; font-size: 10.5px; white-space: nowrap; }
 .key { display: inline-block; width: 14px; height: 8px; margin-right: 4px; }
 .grey { background: var(--grey); }
 .green { border-top: 2px solid var(--treat); height: 3px; vertical-align: middle; }

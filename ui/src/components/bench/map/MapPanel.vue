@@ -34,14 +34,14 @@ const marking = shallowRef<Spot | null>(null);
 const beginDrag = useDrag();
 const theme = useTheme();
 const canvas = ref<HTMLCanvasElement | null>(null);
-const { data: info } = useQuery(computed(() => mapQuery(song.id, bench.track?.id ?? null, bench.track?.audio_sha256 ?? "")), cache);
+const { data: info } = useQuery(computed(() => mapQuery(song.id, bench.track?.id ?? null, bench.arrives)), cache);
 const tiles = useTiles(() => redraw());
 
 const shown = computed<Shown | null>(() => {
   const track = bench.track;
   if (!track || !song.song) return null;
   const sound = view.mapTreated ? JSON.stringify(bench.sound) : null;
-  return { song: song.id, track: track.id, recording: track.audio_sha256, sound, revision: song.song.revision };
+  return { song: song.id, track: track.id, recording: bench.arrives, sound, revision: song.song.revision };
 });
 
 const { width, height, redraw } = usePicture(canvas, (g, w, h) => {
@@ -212,7 +212,7 @@ function drawMap(g: CanvasRenderingContext2D, w: number, h: number, map: MapInfo
   });
 }
 
-watch(() => [bench.trackId, bench.track?.audio_sha256], tiles.forget);
+watch(() => [bench.trackId, bench.arrives], tiles.forget);
 watch([() => findings.open, () => findings.chosenId, info, shown, () => levels.levels, () => cuts.picture, () => bench.chosenMove, marking, () => alike.kept], redraw);
 watch([() => view.times, () => view.frequencies, () => live.position, () => view.passage], redraw);
 

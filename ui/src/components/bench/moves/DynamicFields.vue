@@ -45,7 +45,7 @@ const listenAt = (hz: number | null) => save({ key: { source: source.value, freq
     v-for="f in FIRST" :key="f.name" :label="f.label" :unit="f.unit" :model-value="move[f.name] ?? f.usual" :min="f.min" :max="f.max" :step="f.step" :ratio="f.ratio" :digits="1"
     @preview="emit('preview', said(f, $event))" @change="save(said(f, $event))"
   />
-  <label class="pick two">
+  <label class="pick">
     <span>Key: listens to</span>
     <ElSelect :model-value="source" size="small" aria-label="Key" @change="listenTo">
       <ElOption value="self" label="itself" />
@@ -90,9 +90,8 @@ const listenAt = (hz: number | null) => save({ key: { source: source.value, freq
 
 <style scoped>
 .pick { display: flex; flex-direction: column; font-size: 11px; }
-.two { grid-column: span 2; }
 .whole { grid-column: 1 / -1; }
 .note { margin: 0; font-size: 11px; }
 .more { display: grid; grid-template-columns: repeat(3, minmax(0, 1fr)); gap: 6px 12px; margin-top: 6px; align-items: end; }
-summary { font-size: 11.5px; cursor: pointer; }
+summary { font-size: 11px; line-height: 13px; cursor: pointer; }
 </style>

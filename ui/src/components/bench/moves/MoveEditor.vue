@@ -3,11 +3,14 @@
 import { ElOption, ElSelect } from "element-plus";
 import { computed } from "vue";
 import {
-  type Move, SHAPES, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf,
+  type Move, SHAPES, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, isRungs, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf, togetherBy,
 } from "../../../lib/moves";
+import { tell } from "../../../lib/complain";
+import { FEWEST, MOST, recounted } from "../../../lib/rungs";
 import { writeNote } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
+import { useChanges } from "../../../stores/changes";
 import { useProbe } from "../../../stores/probe";
 import NumberField from "../../NumberField.vue";
 import AdaptiveFields from "./AdaptiveFields.vue";
@@ -15,7 +18,9 @@ import DynamicFields from "./DynamicFields.vue";
 import MoveFields from "./MoveFields.vue";
 
 const props = defineProps<{ move: Move }>();
+const emit = defineEmits<{ twins: [id: number] }>();
 const bench = useBench();
+const changes = useChanges();
 const live = useLive();
 const probe = useProbe();
 
@@ -55,10 +60,18 @@ const hearTaken = () => {
   live.setSignal(live.state.signal === "removed" ? "treated" : "removed");
 };
 /** The band that it treats, alone: the probe is held there. */
-const band = computed(() => (["bell", "notch", "band_pass"].includes(shapeOf(props.move)) && !isAdaptive(props.move) ? { hz: placeOf(props.move), octaves: octavesOfQ(qualityOf(props.move)) } : null));
+const band = computed(() => (["bell", "notch", "band_pass"].includes(shapeOf(props.move)) && !isAdaptive(props.move) && !isRungs(props.move) ? { hz: placeOf(props.move), octaves: octavesOfQ(qualityOf(props.move)) } : null));
 /** An adaptive move that listens to itself hears all that it treats. */
 const hasKey = computed(() => isDynamic(props.move) || (isAdaptive(props.move) && (props.move.key?.source ?? "self") !== "self"));
 const hearsKey = computed(() => live.state.key_of === props.move.id);
+const link = computed(() => togetherBy(props.move));
+const setCount = (count: number) => save({ count: Math.round(count), gains_db: recounted(props.move.gains_db ?? [], Math.round(count)) });
+/** Rungs become the ordinary moves that follow them best. */
+async function fit(): Promise<void> {
+  if (!bench.track) return;
+  const says = await changes.fitRungs(bench.track.id, props.move.id);
+  if (says) tell(says);
+}
 const clearStretches = () => save({ stretches: [] });
 </script>
 
@@ -66,10 +79,11 @@ const clearStretches = () => save({ stretches: [] });
   <div class="editor panel" role="group" :aria-label="`Move ${number}`">
     <header>
       <strong>Move {{ number }}</strong><span class="soft kind">{{ nameOf(move) }}</span>
-      <span class="figure soft">{{ writeNote(placeOf(move)) }}</span>
+      <span class="figure soft">{{ isRungs(move) ? "" : writeNote(placeOf(move)) }}</span>
     </header>
     <div class="fields">
       <AdaptiveFields v-if="isAdaptive(move)" :move="move" @preview="preview" @change="save" />
+      <NumberField v-else-if="isRungs(move)" label="Bands" :model-value="move.count ?? 0" :min="FEWEST" :max="MOST" :step="1" :digits="0" @change="setCount($event)" />
       <MoveFields v-else :move="move" @preview="preview" @change="save">
         <label v-if="hasSlope(shapeOf(move))" class="pick">
           <span>Slope in dB/oct</span>
@@ -82,7 +96,7 @@ const clearStretches = () => save({ stretches: [] });
           @preview="preview({ q: rounded($event, 4) })" @change="save({ q: rounded($event, 4) })"
         />
       </MoveFields>
-      <label v-if="!isAdaptive(move)" class="pick">
+      <label v-if="!isAdaptive(move) && !isRungs(move)" class="pick">
         <span>Shape</span>
         <ElSelect :model-value="shapeOf(move)" size="small" aria-label="Shape" @change="setShape">
           <ElOption v-for="shape in shapes" :key="shape.value" :value="shape.value" :label="shape.label" />
@@ -101,32 +115,39 @@ const clearStretches = () => save({ stretches: [] });
           <ElOption value="before" label="before the rest" /><ElOption value="behind" label="behind it" />
         </ElSelect>
       </label>
+      <p v-if="link" class="whole">
+        Moves together: {{ link.replace(/^\w+: /, "") }}. <button type="button" class="plain small" :aria-pressed="bench.apart" title="change only this one: an offset of its own" @click="bench.apart = !bench.apart">This one alone</button>
+      </p>
       <p v-if="move.stretches?.length" class="whole">
         Acts at {{ move.stretches.length }} marked moments only. <button type="button" class="plain small" @click="clearStretches">Act always</button>
       </p>
     </div>
     <div class="actions">
       <button type="button" class="plain small" :aria-pressed="isOnly" @click="live.hearOnly(isOnly ? [] : [move.id])">Hear alone</button>
-      <button v-if="move.mode !== 'static'" type="button" class="plain small" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">Hear what it takes</button>
+      <button v-if="isDynamic(move) || isAdaptive(move)" type="button" class="plain small" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">Hear what it takes</button>
       <button v-if="band" type="button" class="plain small" :aria-pressed="probe.holds(band)" title="the band that it treats, alone" @click="probe.hold(band)">Hear its band</button>
       <button v-if="hasKey" type="button" class="plain small" :aria-pressed="hearsKey" title="what it listens to, through the band that it reads" @click="live.hearKey(hearsKey ? null : move.id)">Hear its key</button>
       <button type="button" class="plain small" :aria-pressed="!move.enabled" @click="save({ enabled: !move.enabled })">Bypass</button>
       <button v-if="move.mode === 'static' && hasGain(shapeOf(move))" type="button" class="plain small" title="act only when it is loud there" @click="listen">Only when loud</button>
       <button v-if="isDynamic(move)" type="button" class="plain small" title="act all the time, as deep as its range" @click="rest">Always</button>
+      <button v-if="isRungs(move)" type="button" class="plain small" title="the ordinary moves that follow them best" @click="fit()">Turn into moves</button>
       <button type="button" class="plain small" @click="bench.duplicate(move.id)">Duplicate</button>
+      <button type="button" class="plain small" title="this move on other tracks as well" @click="emit('twins', move.id)">Twins …</button>
+      <button type="button" class="plain small" title="as it was made" @click="changes.resetMove(move.id)">Reset</button>
       <button type="button" class="plain small" @click="bench.remove(move.id)">Delete</button>
     </div>
   </div>
 </template>
 
 <style scoped>
-.editor { padding: 7px 10px; border-color: var(--treat); background: var(--treat-soft); }
+.editor { padding: 4px 10px 6px; border-color: var(--treat); background: var(--treat-soft); }
 header { display: flex; gap: 8px; align-items: baseline; font-size: 12px; }
 header > :last-child { margin-left: auto; }
-.fields { display: grid; grid-template-columns: repeat(3, minmax(0, 1fr)); gap: 6px 12px; margin: 5px 0 8px; align-items: end; }
+.fields { display: grid; grid-template-columns: repeat(3, minmax(0, 1fr)); gap: 3px 12px; margin: 2px 0 5px; align-items: end; }
 .pick { display: flex; flex-direction: column; font-size: 11px; }
 .whole { grid-column: 1 / -1; margin: 0; font-size: 11.5px; }
-.actions { display: flex; gap: 5px; flex-wrap: wrap; }
+.actions { display: flex; gap: 3px; flex-wrap: wrap; }
+.actions .small { padding: 0 6px; font-size: 11.5px; }
 .soft { color: var(--ink); }
 .editor :deep(.label), .editor :deep(.unit), .pick { color: var(--ink); opacity: 0.85; }
 </style>

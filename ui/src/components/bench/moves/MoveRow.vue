@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** A move as a line of the list: its square switches it, and is dragged before or behind what comes behind. */
-import { type Move, gainWords, hasOctaves, hasSlope, isAdaptive, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf } from "../../../lib/moves";
+import { type Move, gainWords, hasOctaves, hasSlope, isAdaptive, isRungs, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf, togetherBy } from "../../../lib/moves";
 import { useDrag } from "../../../lib/drag";
 import { writeHz } from "../../../lib/notes";
 import { useBench } from "../../../stores/bench";
@@ -12,6 +12,7 @@ const beginDrag = useDrag();
 
 function width(move: Move): string {
   if (isAdaptive(move)) return `${Math.round(100 * (move.share ?? 0.5))} %`;
+  if (isRungs(move)) return `${move.count} bands`;
   if (hasSlope(shapeOf(move))) return `${move.slope_db_per_octave} dB/oct`;
   return hasOctaves(shapeOf(move)) ? `${octavesOfQ(qualityOf(move)).toFixed(2)} oct` : `Q ${qualityOf(move).toFixed(2)}`;
 }
@@ -38,12 +39,12 @@ const toggle = () => !carried && void bench.saveMove(props.move.id, { enabled: !
 
 <template>
   <li :class="{ chosen: move.id === bench.chosen, off: !move.enabled }">
-    <button type="button" class="square figure" :aria-pressed="move.enabled" :aria-label="`Move ${number} on`" :title="`switch ${move.enabled ? 'off' : 'on'}; drag it across “behind” to change its place`" @pointerdown="press" @click="toggle">
+    <button type="button" class="square figure" :aria-pressed="move.enabled" :aria-label="`Move ${number} on`" :title="`switch ${move.enabled ? 'off' : 'on'}; drag it to another place in the list, or across “behind”`" @pointerdown="press" @click="toggle">
       {{ number }}
     </button>
     <button type="button" class="row" :aria-current="move.id === bench.chosen" @click="bench.chosen = move.id">
-      <span class="shape">{{ nameOf(move) }}<span v-if="move.stretches?.length" class="soft" :title="`only at ${move.stretches.length} moments`"> ×{{ move.stretches.length }}</span></span>
-      <span class="figure">{{ writeHz(placeOf(move)) }} Hz</span>
+      <span class="shape">{{ nameOf(move) }}<span v-if="togetherBy(move)" class="soft" :title="`moves together: ${togetherBy(move)}`"> ≡</span><span v-if="move.stretches?.length" class="soft" :title="`only at ${move.stretches.length} moments`"> ×{{ move.stretches.length }}</span></span>
+      <span class="figure">{{ isRungs(move) ? "" : `${writeHz(placeOf(move))} Hz` }}</span>
       <span class="figure soft">{{ width(move) }}</span>
       <span class="figure gain">{{ gainWords(move) }}</span>
     </button>
@@ -55,13 +56,13 @@ li { display: flex; align-items: center; border-bottom: 1px solid var(--line); p
 li.chosen { background: var(--treat-soft); }
 li.off .row { color: var(--soft); text-decoration: line-through; }
 .square {
-  width: 20px; height: 18px; padding: 0; font-size: 11px; font-weight: 600; color: var(--treat); background: var(--panel);
+  width: 19px; height: 16px; padding: 0; font-size: 10.5px; line-height: 1; font-weight: 600; color: var(--treat); background: var(--panel);
   border: 1.5px solid var(--treat); border-radius: 2px; cursor: pointer; flex: none; touch-action: none;
 }
 li.off .square { border-style: dashed; }
 .row {
   flex: 1; display: grid; grid-template-columns: 72px 54px 54px 1fr; column-gap: 5px; white-space: nowrap; align-items: baseline; text-align: right; border: 0;
-  background: none; color: inherit; font: inherit; font-size: 12px; padding: 6px 0 6px 8px; cursor: pointer;
+  background: none; color: inherit; font: inherit; font-size: 12px; line-height: 15px; padding: 3px 0 3px 8px; cursor: pointer;
 }
 .row .figure { font-size: 11.5px; }
 .shape { text-align: left; }
