@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
 import numpy as np
@@ -49,9 +50,11 @@ def test_dither_makes_the_error_independent_of_the_sound(tmp_path: Path) -> None
     assert np.var((y - tone) * 32_768) == pytest.approx(0.25, rel=0.03)
 
 
-def test_the_same_export_gives_the_same_bytes(tmp_path: Path, noise: Floats) -> None:
-    _write(tmp_path / "a.wav", noise, Depth.BITS_16)
-    _write(tmp_path / "b.wav", noise, Depth.BITS_16)
+@pytest.mark.parametrize("depth", Depth)
+def test_the_same_export_gives_the_same_bytes_whenever_it_is_made(tmp_path: Path, noise: Floats, depth: Depth) -> None:
+    _write(tmp_path / "a.wav", noise, depth)
+    time.sleep(1.1)  # a float WAV notes the second in which it was written
+    _write(tmp_path / "b.wav", noise, depth)
     assert (tmp_path / "a.wav").read_bytes() == (tmp_path / "b.wav").read_bytes()
 
 

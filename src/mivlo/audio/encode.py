@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 import soundfile
 
+from mivlo.audio.containers import chunks
 from mivlo.audio.room import as_full
 
 
@@ -63,9 +64,9 @@ class SoundWriter:
     ) -> None:
         if container is Container.FLAC and depth is Depth.FLOAT_32:
             depth = Depth.BITS_24  # FLAC holds whole numbers only
-        self.depth = depth
+        self.depth, self._container = depth, container
         self.clipped = 0
-        self._folder = path.parent
+        self._path = path
         self._random = np.random.default_rng(_DITHER_SEED)
         self._file = soundfile.SoundFile(
             os.fsencode(path), "w", sample_rate, channels, _SUBTYPES[depth],
@@ -82,14 +83,17 @@ class SoundWriter:
             self._file.close()
         except soundfile.LibsndfileError as failed:
             if error is None:
-                raise as_full(failed, self._folder) from failed
+                raise as_full(failed, self._path.parent) from failed
+        else:
+            if error is None and self._container is Container.WAV and self.depth is Depth.FLOAT_32:
+                _forget_when(self._path)
 
     def write(self, block: npt.ArrayLike) -> None:
         """Append (n, channels); DiskFull where there is no room for it."""
         try:
             self._write(block)
         except (soundfile.LibsndfileError, AssertionError) as error:  # it does not say why
-            raise as_full(error, self._folder) from error
+            raise as_full(error, self._path.parent) from error
 
     def _write(self, block: npt.ArrayLike) -> None:
         x = np.asarray(block, dtype=np.float64)
@@ -108,6 +112,18 @@ class SoundWriter:
             self._file.write(steps.astype(np.int16))
         else:
             self._file.write(steps.astype(np.int32) << 8)
+
+
+def _forget_when(path: Path) -> None:
+    """Take the time of writing out of a float WAV, which notes it beside its peaks: the same sound, the same bytes."""
+    with path.open("r+b") as file:
+        for name, at, _ in chunks(file, 12):
+            if name == b"data":
+                return
+            if name == b"PEAK":  # version, then seconds since 1970
+                file.seek(at + 4)
+                file.write(bytes(4))
+                return
 
 
 def depth_of(subtype: str) -> Depth:

@@ -3,7 +3,9 @@
 Windows of about 43 ms, a quarter apart, Hann before and behind: while nothing is turned down they add up to the input
 itself. What stands out is found on a grid of 24 points an octave. A partial is compared with the highest straight line
 (dB over octaves) through one partial on either side of it: with the envelope through the others, not with the gaps
-between them. So a smooth tone, however high it is, is left alone, and so is noise, whose peaks are alike.
+between them. So a smooth tone, however high it is, is left alone, and so is noise, whose peaks are alike. Where
+partials move, each is compared with itself, too: with how high it and others were at the places that they passed a
+moment ago.
 """
 
 from __future__ import annotations
@@ -31,6 +33,8 @@ AROUND_OCT = 1.0
 AVERAGES_S = (0.025, 0.5)
 """Power is averaged over these times, and each is compared: in the longer, gliding partials fill the gaps between them,
 so that what is narrow and stays where it is can be told from them."""
+PASSED_S = 1.5
+"""So long it is remembered where partials passed, and how high they were there (forgotten well before the averages)."""
 _AT_ONCE = 32
 
 
@@ -52,6 +56,7 @@ class _Grid:
     first_bin: int
     bin_at: npt.NDArray[np.int64]
     bin_weight: Floats
+    band_bins: npt.NDArray[np.int64]
 
     @classmethod
     def of(cls, move: AdaptiveMove, rate: float, length: int) -> _Grid:
@@ -73,9 +78,11 @@ class _Grid:
         bins = np.arange(max(1, math.ceil(bottom / bin_hz)), min(most, math.floor(hz[-1] / bin_hz)) + 1)
         place = (np.log2(bins * bin_hz) - octaves[0]) * POINTS_PER_OCTAVE
         bin_at = np.clip(place.astype(np.int64), 0, count - 2)
+        edges = bottom * 2.0 ** np.arange(0.0, max(1.0, math.log2(top / bottom)) + 0.01, 1.0)
+        bands = np.unique(np.clip(np.round(edges / bin_hz).astype(np.int64), 1, most))
         return cls(
             hz, octaves, np.minimum(first, most - 1), np.minimum(last, most), weight, factors,
-            int(bins[0]), bin_at, place - bin_at,
+            int(bins[0]), bin_at, place - bin_at, bands,
         )  # fmt: skip
 
 
@@ -98,10 +105,26 @@ class _Memory:
     ready: Floats
     power: Floats
     gain: Floats
+    seen: Floats
+    there: Floats
+    bands: Floats
+    at: int
     mix: float
 
     def copy(self) -> _Memory:
-        arrays = ("pending", "pending_key", "history", "key_history", "tail", "ready", "power", "gain")
+        arrays = (
+            "pending",
+            "pending_key",
+            "history",
+            "key_history",
+            "tail",
+            "ready",
+            "power",
+            "gain",
+            "seen",
+            "there",
+            "bands",
+        )
         return replace(self, **{name: getattr(self, name).copy() for name in arrays})
 
 
@@ -155,8 +178,13 @@ class AdaptiveProcessor:
         return _Memory(
             np.zeros((0, ch)), np.zeros((0, 1)), np.zeros((n - self.hop, ch)), np.zeros((n - self.hop, 1)),
             np.zeros((n - self.hop, ch)), np.zeros((self.hop, ch)), np.zeros((len(AVERAGES_S), n // 2 + 1)),
-            np.zeros(len(self._grid.hz)), 1.0 if self._step.enabled else 0.0,
+            np.zeros(len(self._grid.hz)), *self._nothing_seen(), 0, 1.0 if self._step.enabled else 0.0,
         )  # fmt: skip
+
+    def _nothing_seen(self) -> tuple[Floats, Floats, Floats]:
+        windows = max(1, round(PASSED_S * self.sample_rate / self.hop))
+        nothing = np.zeros((windows, len(self._grid.hz)))
+        return nothing, nothing.copy(), np.full((windows, len(self._grid.band_bins) - 1), np.nan)
 
     @property
     def gliding(self) -> bool:
@@ -180,6 +208,7 @@ class AdaptiveProcessor:
             memory = self._memory
             if not np.array_equal(before.octaves, self._grid.octaves):
                 memory.gain = np.interp(self._grid.octaves, before.octaves, memory.gain, left=0.0, right=0.0)
+                memory.seen, memory.there, memory.bands = self._nothing_seen()
         self._step = step
         if not glide:
             self._memory.mix = float(step.enabled)
@@ -247,11 +276,12 @@ class AdaptiveProcessor:
     def _follow(self, spectra: npt.NDArray[np.complex128], gains: Floats, told: Floats) -> None:
         """Gains of all bins for the next windows, of what is listened to."""
         memory, grid, move = self._memory, self._grid, self._move
-        memory.mix = gains_of(
+        memory.mix, memory.at = gains_of(
             spectra, self._scale**2, memory.power, self._shares, grid.first, grid.last, grid.weight, grid.octaves,
             move.width_oct, move.share * grid.factors, move.most_db, self._attack, self._release, memory.gain,
             grid.first_bin, grid.bin_at, grid.bin_weight, memory.mix, float(self._step.enabled),
-            self.hop / (GLIDE_S * self.sample_rate), gains, told,
+            self.hop / (GLIDE_S * self.sample_rate), memory.seen, memory.there, memory.bands, grid.band_bins,
+            memory.at, gains, told,
         )  # fmt: skip
 
     def state(self) -> _Memory:
