@@ -10,7 +10,7 @@ from scipy import signal
 
 from mivlo.core import treat
 from mivlo.core.errors import BadAudio, InvalidValue
-from mivlo.core.learning import LEAST_LIKENESS, learn
+from mivlo.core.learning import LEAST_LIKENESS, learn, learn_of_mix
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import Floats
 
@@ -92,3 +92,30 @@ def test_any_lengths_are_learned_from_or_refused(frames: int, other: int, channe
         return
     assert len(learned.moves) <= 6
     assert 0.0 <= learned.likeness <= 1.0
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_a_mix_learns_what_rings_in_its_room_where_that_is_to_be_heard(seed: int) -> None:
+    players = _players(12.0, seed)
+    room = _room(players, [(339.0, 30.0, 10.0), (801.0, 35.0, 10.0)], seed)
+    for gain, heard in ((12.0, True), (0.05, False)):
+        tracks = [*players, gain * room]
+        mix = sum(np.mean(track, axis=1, keepdims=True) for track in tracks)
+        learned = learn_of_mix(mix, tracks, sample_rate=RATE, from_hz=200.0, to_hz=4_000.0)
+        assert learned.rooms == (3,)
+        assert max(learned.likenesses) == learned.likenesses[3]
+        places = [move.frequency_hz for move in learned.moves]
+        assert len(places) == (2 if heard else 0)
+        for place, hz in zip(places, (339.0, 801.0), strict=False):
+            assert abs(1_200 * np.log2(place / hz)) < 25.0
+
+
+def test_a_mix_without_a_room_teaches_nothing() -> None:
+    players = _players(12.0, 4)
+    learned = learn_of_mix(sum(players), players, sample_rate=RATE)
+    assert (learned.moves, learned.rooms) == ((), ())
+    assert max(learned.likenesses) < LEAST_LIKENESS
+    with pytest.raises(BadAudio):
+        learn_of_mix(sum(players)[:RATE], [p[:RATE] for p in players], sample_rate=RATE)
+    with pytest.raises(InvalidValue):
+        learn_of_mix(sum(players), players, sample_rate=RATE, from_hz=500.0, to_hz=400.0)

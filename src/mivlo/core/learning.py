@@ -4,6 +4,9 @@ What is played is known from the other tracks of the song. Their power, decayed 
 heard of it here at every moment and frequency; the median over time of what is heard over that is the track's own
 colour: a room, a shell, a microphone's place. What stands out of it narrowly is a ring that stays while the notes
 change, whichever note was played. (A transfer function from powers alone: phases are lost in a room.)
+
+A mix has no other tracks. Its rooms are those of its tracks that go with the others; what rings in one of them, and
+stands out of the mix, too, over what the rest plays, stays in the mix.
 """
 
 from __future__ import annotations
@@ -27,6 +30,8 @@ HOPS = 4
 DECAY_S = 0.6
 """In which what is played falls by 60 dB here, for what is expected: short of a room, so that its tail is no ring."""
 POINTS_PER_OCTAVE, BAND_OCT = 192, 1.0 / 40.0
+_FEW_PER_OCTAVE = 24
+_SAME_OCT = 1.0 / 24.0
 LEAST_DB, DEEPEST_DB = 4.5, 12.0
 MOST = 6
 QUIET_DB = 40.0
@@ -65,23 +70,18 @@ def learn(
     InvalidValue : the range is none.
     BadAudio : too short, or silent.
     """
-    if not 0.0 < from_hz < to_hz:
-        raise InvalidValue("to_hz", to_hz, f"it must lie above {from_hz:g} Hz")
+    _check_range(from_hz, to_hz)
     x = np.asarray(sound, dtype=np.float64)
-    if len(x) < (lead_s + LEAST_S) * sample_rate:
-        raise BadAudio(f"It takes at least {LEAST_S:g} s of sound to learn from; mark a longer passage.")
     length = window_frames(sample_rate, WINDOW_S)
+    _long_enough(len(x), lead_s, sample_rate)
     here = _powers(x, length)
     played = np.zeros_like(here)
     for other in others:
         power = _powers(np.asarray(other, dtype=np.float64)[: len(x)], length)
         played[: len(power)] += power
-    expected = _decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
+    expected = _expected(played, length, sample_rate)
     hz = np.arange(here.shape[1]) * sample_rate / length
-    inside = (hz >= from_hz) & (hz <= min(to_hz, 0.45 * sample_rate))
-    level = 10.0 * np.log10(np.sum(here[:, inside], axis=1) + 1e-15)
-    sounds = level > np.max(level) - QUIET_DB
-    sounds[: math.ceil(lead_s * sample_rate * HOPS / length)] = False
+    sounds = _sounding(here, hz, from_hz, min(to_hz, 0.45 * sample_rate), lead_s)
     if np.count_nonzero(sounds) < 2 * HOPS or np.max(played) <= 0.0:
         raise BadAudio("There is too little to be heard of it, or of the others, in the passage.")
     octaves = np.arange(math.log2(from_hz) - _AROUND_OCT / 2, math.log2(to_hz) + _AROUND_OCT / 2, 1 / POINTS_PER_OCTAVE)
@@ -93,6 +93,117 @@ def learn(
     found = [_cut(octaves, curve, i, 4.0 * float(hz[1])) for i in _peaks(curve)]
     kept = [m for m in found if from_hz <= m.frequency_hz <= to_hz]
     return Learned(tuple(sorted(kept[:most], key=lambda m: m.frequency_hz)), likeness)
+
+
+@dataclass(frozen=True, slots=True)
+class LearnedOfMix:
+    """Cuts at what stays in a mix, and what was heard as rooms in it.
+
+    likenesses : how far each track goes with the others, 0 to 1. rooms : which of them are rooms that ring.
+    """
+
+    moves: tuple[StaticMove, ...]
+    likenesses: tuple[float, ...]
+    rooms: tuple[int, ...]
+
+
+def learn_of_mix(
+    mix: npt.ArrayLike,
+    tracks: Sequence[npt.ArrayLike],
+    *,
+    sample_rate: int,
+    from_hz: float = 150.0,
+    to_hz: float = 8_000.0,
+    lead_s: float = 0.0,
+    most: int = MOST,
+) -> LearnedOfMix:
+    """Cuts at what is steady in a mix (n, channels) of tracks (n, channels), as they are in it, and not played.
+
+    Raises
+    ------
+    InvalidValue : the range is none.
+    BadAudio : too short, or silent.
+    """
+    how = {"sample_rate": sample_rate, "from_hz": from_hz, "to_hz": to_hz, "lead_s": lead_s}
+    like = likenesses(tracks, **how)  # type: ignore[arg-type]
+    rings: dict[int, tuple[StaticMove, ...]] = {}
+    for i, likeness in enumerate(like):
+        if likeness >= LEAST_LIKENESS:
+            rest = [track for j, track in enumerate(tracks) if j != i]
+            rings[i] = learn(tracks[i], rest, most=most, **how).moves  # type: ignore[arg-type]
+    rooms = tuple(i for i, moves in rings.items() if moves)
+    if not rooms:
+        return LearnedOfMix((), like, ())
+    played = [track for j, track in enumerate(tracks) if j not in rooms]
+    if not played:
+        return LearnedOfMix((), like, rooms)
+    known = [move.frequency_hz for i in rooms for move in rings[i]]
+    found = learn(mix, played, most=most, **how)  # type: ignore[arg-type]
+    kept = [m for m in found.moves if min(abs(math.log2(m.frequency_hz / hz)) for hz in known) < _SAME_OCT]
+    return LearnedOfMix(tuple(kept), like, rooms)
+
+
+def likenesses(
+    sounds: Sequence[npt.ArrayLike],
+    *,
+    sample_rate: int,
+    from_hz: float = 150.0,
+    to_hz: float = 8_000.0,
+    lead_s: float = 0.0,
+) -> tuple[float, ...]:
+    """How far each of some sounds (n, channels), all of the same frames, goes with what the others play: 0 to 1.
+
+    As `Learned.likeness`, from fewer frequencies; 0 for what is hardly heard.
+
+    Raises
+    ------
+    BadAudio : too short.
+    InvalidValue : the range is none.
+    """
+    _check_range(from_hz, to_hz)
+    length = window_frames(sample_rate, WINDOW_S)
+    made = [np.asarray(sound, dtype=np.float64) for sound in sounds]
+    _long_enough(min(map(len, made), default=0), lead_s, sample_rate)
+    bin_hz = sample_rate / length
+    hz = np.arange(length // 2 + 1, dtype=np.float64) * bin_hz
+    top = min(to_hz, 0.45 * sample_rate)
+    octaves = np.arange(math.log2(max(from_hz, 4.0 * bin_hz)), math.log2(top), 1.0 / _FEW_PER_OCTAVE)
+    bands, heard = [], []
+    for x in made:
+        power = _powers(x, length)
+        heard.append(_sounding(power, hz, from_hz, top, lead_s))
+        bands.append(_banded(power, 2.0**octaves, bin_hz))
+    found = []
+    for band, sounding in zip(bands, heard, strict=True):
+        expected = _expected(sum(bands) - band, length, sample_rate)
+        if np.count_nonzero(sounding) < 2 * HOPS or np.max(expected, initial=0.0) <= 0.0:
+            found.append(0.0)
+            continue
+        found.append(_likeness(*(10.0 * np.log10(np.maximum(p[sounding], 0.0) + 1e-12) for p in (band, expected))))
+    return tuple(found)
+
+
+def _check_range(from_hz: float, to_hz: float) -> None:
+    if not 0.0 < from_hz < to_hz:
+        raise InvalidValue("to_hz", to_hz, f"it must lie above {from_hz:g} Hz")
+
+
+def _long_enough(frames: int, lead_s: float, sample_rate: int) -> None:
+    if frames < (lead_s + LEAST_S) * sample_rate:
+        raise BadAudio(f"It takes at least {LEAST_S:g} s of sound to learn from; mark a longer passage.")
+
+
+def _expected(played: Floats, length: int, sample_rate: int) -> Floats:
+    """What should be heard in a small room of the power that is played, (windows, frequencies)."""
+    return _decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
+
+
+def _sounding(power: Floats, hz: Floats, from_hz: float, to_hz: float, lead_s: float) -> npt.NDArray[np.bool_]:
+    """Which windows are loud enough in the range, and behind the lead: (windows,)."""
+    level = 10.0 * np.log10(np.sum(power[:, (hz >= from_hz) & (hz <= to_hz)], axis=1) + 1e-15)
+    sounds = level > np.max(level, initial=-150.0) - QUIET_DB
+    sounds[: math.ceil(lead_s * 2.0 * hz[-1] * HOPS / (2 * (len(hz) - 1)))] = False
+    return np.asarray(sounds)
 
 
 def _powers(x: Floats, length: int) -> Floats:

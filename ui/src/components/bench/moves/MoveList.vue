@@ -220,7 +220,7 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
           <span class="start"><span>{{ start.title }}</span><small>{{ start.when }}</small></span>
         </ElOption>
         <ElOption :value="LEARN" label="what stays while the others play">
-          <span class="start"><span>what stays while the others play</span><small>A room's own rings, learned from the passage and the other tracks: linked cuts.</small></span>
+          <span class="start"><span>what stays while the others play</span><small>A room's own rings, learned from the passage and what is played in it: linked cuts.</small></span>
         </ElOption>
       </ElOptionGroup>
       <ElOptionGroup label="whole treatments">
