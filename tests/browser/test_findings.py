@@ -243,3 +243,34 @@ def test_the_ways_to_hear_a_finding_say_whether_it_is_in_the_mix(page: Page, rin
     )
     page.keyboard.press("f")  # and the next one is heard so too
     expect(where.get_by_role("button", name="in this track")).to_have_attribute("aria-pressed", "true")
+
+
+def test_three_findings_and_eight_moves_do_not_scroll(page: Page, address: str, ringing_song: int) -> None:
+    track = httpx.get(f"{address}/api/songs/{ringing_song}").json()["tracks"][0]["id"]
+    places = (200.0, 320.0, 500.0, 900.0, 1_500.0, 2_600.0, 5_200.0)
+    moves: list[dict[str, object]] = [{"shape": "bell", "frequency_hz": hz, "gain_db": -3.0} for hz in places]
+    moves.append(
+        {"mode": "dynamic", "shape": "bell", "frequency_hz": 847.0, "q": 4.0, "threshold_db": -40.0, "range_db": -6.0}
+    )
+    for move in moves:
+        made = httpx.post(f"{address}/api/songs/{ringing_song}/tracks/{track}/moves", json=move)
+        assert made.status_code == 201, made.text
+    _bench(page)
+    page.get_by_role("button", name="Move 8: Bell").first.click()
+    editor = page.get_by_role("group", name="Move 8")
+    expect(editor.get_by_label("Threshold in dB")).to_be_visible()
+    rows = page.get_by_label("Findings").get_by_role("listitem")
+    row = rows.first.bounding_box()
+    assert row is not None
+    spare = page.evaluate(
+        """() => { const all = [...document.querySelectorAll('.moves, .findings ul, main')];
+           const last = document.querySelector('.moves').lastElementChild.getBoundingClientRect();
+           const room = document.querySelector('.moves').getBoundingClientRect();
+           return [all.some((e) => e.scrollHeight > e.clientHeight + 1), room.bottom - last.bottom]; }"""
+    )
+    assert spare[0] is False
+    missing = max(0, 3 - rows.count())
+    assert spare[1] >= missing * row["height"], (spare, rows.count())
+    # what is seldom needed opens below, where the column may scroll
+    editor.get_by_role("button", name="more").click()
+    expect(editor.get_by_label("Look-ahead in ms")).to_be_visible()

@@ -191,7 +191,7 @@ def test_an_adaptive_move_is_heard_seen_and_frozen_into_moves(page: Page, addres
     _bench(page)
     _add(page, "[Ww]hatever stands out")
     editor = page.get_by_role("group", name="Move 1")
-    takes = editor.get_by_role("button", name="Hear what it takes")
+    takes = editor.get_by_role("button", name="Hear what is taken")
     takes.press("Enter")  # by keys: the pictures that come in meanwhile move it
     expect(page.get_by_role("button", name="Removed only")).to_have_attribute("aria-pressed", "true")
     takes.press("Enter")

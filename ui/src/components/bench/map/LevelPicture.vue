@@ -106,7 +106,7 @@ const suggest = () => bench.chosen !== null && store.levels && void bench.saveMo
       class="line" role="slider" tabindex="0" aria-orientation="vertical" aria-label="Threshold" :aria-valuenow="threshold" aria-valuemin="-120" aria-valuemax="24"
       :aria-valuetext="`${signed(threshold, 1)} ${unit}`" :style="{ top: `${yOf(threshold, height)}px` }" @pointerdown.prevent="drag" @keydown="keys"
     >
-      <span class="figure">{{ signed(threshold, 1) }} {{ unit }}</span>
+      <span class="figure" :class="{ under: yOf(threshold, height) < 44 }">{{ signed(threshold, 1) }} {{ unit }}</span>
     </div>
     <div class="said">
       <span v-if="store.levels">{{ below ? "under" : "over" }} it {{ (100 * acts).toFixed(acts < 0.1 ? 1 : 0) }} % of the time, by {{ signed(store.levels.most_db, 1) }} dB at most</span>
@@ -121,6 +121,7 @@ const suggest = () => bench.chosen !== null && store.levels && void bench.saveMo
 canvas { width: 100%; height: 100%; display: block; }
 .line { position: absolute; left: 0; right: 0; height: 12px; margin-top: -6px; cursor: ns-resize; touch-action: none; z-index: 3; }
 .line span { position: absolute; right: 4px; bottom: 7px; font-size: 10.5px; color: var(--treat); background: var(--panel); padding: 0 3px; white-space: nowrap; }
+.line span.under { bottom: auto; top: 7px; }
 .said { position: absolute; left: 5px; top: 3px; right: 5px; display: flex; gap: 8px; align-items: baseline; justify-content: space-between; font-size: 11px; color: var(--ink); z-index: 4; pointer-events: none; }
 .said > span { background: var(--panel); padding: 0 3px; }
 .said button { pointer-events: auto; }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The values of one move, whatever its kind. */
 import { ElOption, ElSelect } from "element-plus";
-import { computed } from "vue";
+import { computed, ref } from "vue";
 import {
   type Move, SHAPES, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, isRungs, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf, togetherBy,
 } from "../../../lib/moves";
@@ -63,6 +63,7 @@ const hearTaken = () => {
 const band = computed(() => (["bell", "notch", "band_pass"].includes(shapeOf(props.move)) && !isAdaptive(props.move) && !isRungs(props.move) ? { hz: placeOf(props.move), octaves: octavesOfQ(qualityOf(props.move)) } : null));
 /** An adaptive move that listens to itself hears all that it treats. */
 const hasKey = computed(() => isDynamic(props.move) || (isAdaptive(props.move) && (props.move.key?.source ?? "self") !== "self"));
+const more = ref(false);
 const hearsKey = computed(() => live.state.key_of === props.move.id);
 const link = computed(() => togetherBy(props.move));
 const setCount = (count: number) => save({ count: Math.round(count), gains_db: recounted(props.move.gains_db ?? [], Math.round(count)) });
@@ -79,6 +80,9 @@ const clearStretches = () => save({ stretches: [] });
   <div class="editor panel" role="group" :aria-label="`Move ${number}`">
     <header>
       <strong>Move {{ number }}</strong><span class="soft kind">{{ nameOf(move) }}</span>
+      <button v-if="move.mode === 'static' && hasGain(shapeOf(move))" type="button" class="plain small" title="act only when it is loud there" @click="listen">Only when loud</button>
+      <button v-if="isDynamic(move)" type="button" class="plain small" title="act all the time, as deep as its range" @click="rest">Always</button>
+      <button v-if="isRungs(move)" type="button" class="plain small" title="the ordinary moves that follow them best" @click="fit()">Turn into moves</button>
       <span class="figure soft">{{ isRungs(move) ? "" : writeNote(placeOf(move)) }}</span>
     </header>
     <div class="fields">
@@ -102,7 +106,7 @@ const clearStretches = () => save({ stretches: [] });
           <ElOption v-for="shape in shapes" :key="shape.value" :value="shape.value" :label="shape.label" />
         </ElSelect>
       </label>
-      <DynamicFields v-if="isDynamic(move)" :move="move" @preview="preview" @change="save" />
+      <DynamicFields v-if="isDynamic(move)" :move="move" :more="more" @preview="preview" @change="save" />
       <label v-if="stereo" class="pick">
         <span>Channels</span>
         <ElSelect :model-value="move.channels ?? 'all'" size="small" aria-label="Channels" @change="(channels: Move['channels']) => save({ channels })">
@@ -122,15 +126,16 @@ const clearStretches = () => save({ stretches: [] });
         Acts at {{ move.stretches.length }} marked moments only. <button type="button" class="plain small" @click="clearStretches">Act always</button>
       </p>
     </div>
+    <div class="actions" role="group" aria-label="Hear">
+      <span class="caption-like">hear</span>
+      <button type="button" class="plain small" aria-label="Hear alone" title="hear this move alone" :aria-pressed="isOnly" @click="live.hearOnly(isOnly ? [] : [move.id])">alone</button>
+      <button v-if="isDynamic(move) || isAdaptive(move)" type="button" class="plain small" aria-label="Hear what is taken" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">taken</button>
+      <button v-if="band" type="button" class="plain small" aria-label="Hear its band" :aria-pressed="probe.holds(band)" title="the band that it treats, alone" @click="probe.hold(band)">band</button>
+      <button v-if="hasKey" type="button" class="plain small" aria-label="Hear its key" :aria-pressed="hearsKey" title="what it listens to, through the band that it reads" @click="live.hearKey(hearsKey ? null : move.id)">key</button>
+      <button v-if="isDynamic(move)" type="button" class="plain small more" aria-controls="more-of-move" :aria-expanded="more" title="ratio, knee, hold, look-ahead, key band" @click="more = !more">{{ more ? "less" : "more" }}</button>
+    </div>
     <div class="actions">
-      <button type="button" class="plain small" :aria-pressed="isOnly" @click="live.hearOnly(isOnly ? [] : [move.id])">Hear alone</button>
-      <button v-if="isDynamic(move) || isAdaptive(move)" type="button" class="plain small" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">Hear what it takes</button>
-      <button v-if="band" type="button" class="plain small" :aria-pressed="probe.holds(band)" title="the band that it treats, alone" @click="probe.hold(band)">Hear its band</button>
-      <button v-if="hasKey" type="button" class="plain small" :aria-pressed="hearsKey" title="what it listens to, through the band that it reads" @click="live.hearKey(hearsKey ? null : move.id)">Hear its key</button>
       <button type="button" class="plain small" :aria-pressed="!move.enabled" @click="save({ enabled: !move.enabled })">Bypass</button>
-      <button v-if="move.mode === 'static' && hasGain(shapeOf(move))" type="button" class="plain small" title="act only when it is loud there" @click="listen">Only when loud</button>
-      <button v-if="isDynamic(move)" type="button" class="plain small" title="act all the time, as deep as its range" @click="rest">Always</button>
-      <button v-if="isRungs(move)" type="button" class="plain small" title="the ordinary moves that follow them best" @click="fit()">Turn into moves</button>
       <button type="button" class="plain small" @click="bench.duplicate(move.id)">Duplicate</button>
       <button type="button" class="plain small" title="this move on other tracks as well" @click="emit('twins', move.id)">Twins …</button>
       <button type="button" class="plain small" title="as it was made" @click="changes.resetMove(move.id)">Reset</button>
@@ -146,8 +151,10 @@ header > :last-child { margin-left: auto; }
 .fields { display: grid; grid-template-columns: repeat(3, minmax(0, 1fr)); gap: 3px 12px; margin: 2px 0 5px; align-items: end; }
 .pick { display: flex; flex-direction: column; font-size: 11px; }
 .whole { grid-column: 1 / -1; margin: 0; font-size: 11.5px; }
-.actions { display: flex; gap: 3px; flex-wrap: wrap; }
-.actions .small { padding: 0 6px; font-size: 11.5px; }
+.actions { display: flex; gap: 3px; align-items: center; margin-top: 3px; white-space: nowrap; }
+.actions .small, header .small { padding: 0 5px; font-size: 11.5px; }
+.actions .more { margin-left: auto; }
+.caption-like { font-size: 11px; opacity: 0.85; padding-right: 2px; }
 .soft { color: var(--ink); }
 .editor :deep(.label), .editor :deep(.unit), .pick { color: var(--ink); opacity: 0.85; }
 </style>

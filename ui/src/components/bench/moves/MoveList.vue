@@ -197,11 +197,6 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
       <NumberField v-if="bench.moves.length" label="amount" unit="%" compact :model-value="amountOf(ALL)" :min="0" :max="150" :step="5" :digits="0" title="how much all moves act; drag the word, or type" @change="setAmount(ALL, $event)" />
     </header>
     <p v-if="warning" class="warning" role="status">{{ warning }}</p>
-    <div v-if="bench.moves.length > 1" class="onebyone" role="group" aria-label="One by one">
-      <span class="soft">one by one</span>
-      <button type="button" class="plain small" :aria-pressed="oneByOne === 'on'" title="only the chosen move is heard; N goes on to the next" @click="step('on')">each alone</button>
-      <button type="button" class="plain small" :aria-pressed="oneByOne === 'off'" title="all but the chosen move are heard; N goes on to the next" @click="step('off')">each left out</button>
-    </div>
     <div v-for="name in links" :key="name" class="linked">
       <NumberField :label="name" unit="%" compact :model-value="amountOf(name)" :min="0" :max="150" :step="5" :digits="0" title="how much the moves of this name act; drag the word, or type" @change="setAmount(name, $event)" />
     </div>
@@ -209,31 +204,37 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
       <MoveRow v-for="{ move, number } in before" :key="move.id" :data-move="move.id" :class="{ target: move.id === inFrontOf }" :move="move" :number="number" @carry="carry(move, $event)" @put="put(move, $event)" />
     </ul>
     <p v-else class="soft none">No moves yet. Sweep with the probe, then press C to cut where the line is.</p>
-    <ElSelect v-model="adding" class="add" size="small" placeholder="Add a move at the line …" aria-label="Add a move" popper-class="adds" @change="add">
-      <ElOptionGroup label="shapes">
-        <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
-        <ElOption value="rungs" label="Rungs: a row for each auditory band" />
-        <ElOption value="set" label="Set of harmonics …" />
-      </ElOptionGroup>
-      <ElOptionGroup label="moves that listen">
-        <ElOption v-for="start in starts" :key="start.name" :value="start.name" :label="start.title" :title="start.when">
-          <span class="start"><span>{{ start.title }}</span><small>{{ start.when }}</small></span>
-        </ElOption>
-        <ElOption :value="LEARN" label="what stays while the others play">
-          <span class="start"><span>what stays while the others play</span><small>A room's own rings, learned from the passage and what is played in it: linked cuts.</small></span>
-        </ElOption>
-      </ElOptionGroup>
-      <ElOptionGroup label="whole treatments">
-        <ElOption value="recipe" label="Recipe or sheet …" />
-        <ElOption value="balance" label="Balance towards another track …" />
-        <ElOption v-if="bench.moves.length" value="twins" label="All moves on other tracks, too …" />
-        <ElOption v-if="bench.moves.length" value="reset" label="Reset: no treatment" />
-      </ElOptionGroup>
-      <ElOptionGroup v-if="ofTracks" label="with its tracks">
-        <ElOption value="to_group" label="moves of its tracks, here instead" />
-        <ElOption value="to_tracks" label="its moves, on the tracks instead" />
-      </ElOptionGroup>
-    </ElSelect>
+    <div class="adding">
+      <ElSelect v-model="adding" class="add" size="small" placeholder="Add a move …" aria-label="Add a move" title="where the line is" popper-class="adds" @change="add">
+        <ElOptionGroup label="shapes">
+          <ElOption v-for="shape in SHAPES" :key="shape.value" :value="shape.value" :label="shape.label" />
+          <ElOption value="rungs" label="Rungs: a row for each auditory band" />
+          <ElOption value="set" label="Set of harmonics …" />
+        </ElOptionGroup>
+        <ElOptionGroup label="moves that listen">
+          <ElOption v-for="start in starts" :key="start.name" :value="start.name" :label="start.title" :title="start.when">
+            <span class="start"><span>{{ start.title }}</span><small>{{ start.when }}</small></span>
+          </ElOption>
+          <ElOption :value="LEARN" label="what stays while the others play">
+            <span class="start"><span>what stays while the others play</span><small>A room's own rings, learned from the passage and what is played in it: linked cuts.</small></span>
+          </ElOption>
+        </ElOptionGroup>
+        <ElOptionGroup label="whole treatments">
+          <ElOption value="recipe" label="Recipe or sheet …" />
+          <ElOption value="balance" label="Balance towards another track …" />
+          <ElOption v-if="bench.moves.length" value="twins" label="All moves on other tracks, too …" />
+          <ElOption v-if="bench.moves.length" value="reset" label="Reset: no treatment" />
+        </ElOptionGroup>
+        <ElOptionGroup v-if="ofTracks" label="with its tracks">
+          <ElOption value="to_group" label="moves of its tracks, here instead" />
+          <ElOption value="to_tracks" label="its moves, on the tracks instead" />
+        </ElOptionGroup>
+      </ElSelect>
+      <div v-if="bench.moves.length > 1" class="onebyone" role="group" aria-label="One by one">
+        <button type="button" class="plain small" :aria-pressed="oneByOne === 'on'" title="only the chosen move is heard; N goes on to the next" @click="step('on')">each alone</button>
+        <button type="button" class="plain small" :aria-pressed="oneByOne === 'off'" title="all but the chosen move are heard; N goes on to the next" @click="step('off')">each left out</button>
+      </div>
+    </div>
     <GatherPart v-if="gathers" :key="gathers" :direction="gathers" @end="gathers = null" />
     <SetPart v-if="part === 'set'" @end="part = null" />
     <RecipePart v-if="part === 'recipe'" @end="part = null" />
@@ -249,7 +250,7 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
         <ElOption v-for="p in PHASES" :key="p.value" :value="p.value" :label="p.label" />
       </ElSelect>
       <span v-if="bench.moves.some((m) => m.mode === 'static')" class="soft" title="the static moves, for other tools">
-        as <a :href="`${files}/impulse.wav?phase=${bench.track?.phase === 'linear' ? 'linear' : 'minimum'}`" download="impulse.wav">impulse response</a>,
+        <a :href="`${files}/impulse.wav?phase=${bench.track?.phase === 'linear' ? 'linear' : 'minimum'}`" download="impulse.wav">impulse response</a>,
         <a :href="`${files}/sections.csv`" download="sections.csv">sections</a>
       </span>
     </div>
@@ -275,13 +276,14 @@ header :deep(input) { width: 2.4em; min-width: 0; }
 .linked :deep(input) { width: 2.4em; min-width: 0; }
 .target { outline: 2px solid var(--treat); outline-offset: 3px; }
 .warning { margin: 0; font-size: 11.5px; color: var(--stand-out); }
-.onebyone { display: flex; gap: 4px; align-items: center; font-size: 11px; }
-.onebyone .small { padding: 0 6px; font-size: 11px; }
+.adding { display: flex; gap: 4px; align-items: center; }
+.onebyone { display: flex; gap: 3px; flex: none; }
+.onebyone .small { padding: 0 5px; font-size: 11px; line-height: 20px; }
 .none { margin: 4px 0; }
 .soft { color: var(--soft); }
 .start { display: flex; flex-direction: column; line-height: 1.2; padding: 3px 0; }
 .start small { color: var(--soft); }
 .rings { margin: 0; font-size: 11px; }
 .phase { display: flex; gap: 8px; align-items: center; font-size: 11px; white-space: nowrap; }
-.phase .el-select { width: 138px; flex: none; }
+.phase .el-select { width: 136px; flex: none; }
 </style>
