@@ -96,6 +96,24 @@ def test_a_planted_clash_comes_first_with_its_range_and_its_moments() -> None:
     assert worst.share_of_time == pytest.approx(2.5 / 8.0, abs=0.05)
 
 
+def test_an_event_comes_before_what_is_covered_all_the_time() -> None:
+    """A voice under a pad throughout, and for two seconds under a layer of the pad's own elsewhere."""
+    voice = noise(62.0, 150.0, 5_000.0, 8.0)
+    pad = noise(63.0, 150.0, 700.0, 8.0)[::-1].copy()
+    steady = survey(scene(voice, pad)).clashes
+    layer = gated(noise(63.0, 1_500.0, 2_800.0, 8.0), (2.0, 3.0), (5.5, 6.5))
+    found = [c for c in survey(scene(voice, pad + layer)).clashes if c.covered == 0]
+    event, *rest = found
+    assert overlap(event, 1_500.0, 2_800.0) > 0.6
+    usual = next(c for c in rest if overlap(c, 150.0, 700.0) > 0.2)
+    assert usual.lost > event.lost  # it takes more, but it is how the two are arranged
+    # and a layer that is always there is no event
+    always = survey(scene(voice, pad + noise(63.0, 1_500.0, 2_800.0, 8.0))).clashes
+    there = next(c for c in always if c.covered == 0 and overlap(c, 1_500.0, 2_800.0) > 0.3)
+    assert there.weight / there.hidden < event.weight / event.hidden
+    assert steady[0].share_of_time > 0.9
+
+
 def test_the_better_ear_counts() -> None:
     a, b = noise(65.0, 500.0, 2_000.0), noise(70.0, 500.0, 2_000.0)[::-1].copy()
     apart = survey(scene(a, b, gains=((1.0, 0.0), (0.0, 1.0)))).losses

@@ -163,7 +163,10 @@ def _carve(
     if _is_group(heard, on):
         most_db = min(most_db, GROUP_GIVES_DB)
     first, last = (int(x) for x in BAND_HZ.searchsorted(range_hz))
-    clash = Clash(keeper, giver, first, max(first, last - 1), *range_hz, 0.0, 0.0, 0.0, ())
+    clash = Clash(
+        keeper, giver, first, max(first, last - 1), *range_hz,
+        lost=0.0, hidden=0.0, weight=0.0, share_of_time=0.0, moments=(),
+    )  # fmt: skip
     kept = heard.song.strip(on).kept
     carving = Carving(
         heard.scene, keeper, giver, lambda: heard.key(keep), sample_rate=heard.song.sample_rate, kept=kept

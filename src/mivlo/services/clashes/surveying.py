@@ -89,7 +89,7 @@ class SongClashes:
 
 
 _known_survey: TypeAdapter[SongClashes] = TypeAdapter(SongClashes)
-METHOD = 3
+METHOD = 4
 """Raised when the same song would be judged otherwise."""
 LEAST_IMPORTANT = 4
 LEAST_LOST = 0.01
@@ -156,7 +156,7 @@ def _surveyed(
     low = BAND_HZ < LOWS_BELOW_HZ
     lows = [float(x.alone[low].sum() / max(1e-9, x.loudness)) for x in surveyed.losses]
     ranks = [rank_of(song, i) for i in heard.tracks]
-    minded = _ranked(surveyed.clashes, roles, ranks)
+    minded = ranked(surveyed.clashes, roles, ranks)
     return SongClashes(
         from_s=start_s,
         to_s=end_s,
@@ -239,15 +239,20 @@ def run_survey(task_id: int) -> dict[str, Any]:
     return {"clashes": len(found.clashes)}
 
 
-def _ranked(clashes: Sequence[Clash], roles: Sequence[Role], ranks: Sequence[int | None]) -> list[Clash]:
+def ranked(clashes: Sequence[Clash], roles: Sequence[Role], ranks: Sequence[int | None]) -> list[Clash]:
     """What hides most first, where it counts half as much with every place in the order of importance.
 
+    Whose sound is covered counts more in a song than how much it is one event: that comes in by its third root.
     Rooms are left out on both sides: they hold what the others play, and hide it and are hidden by it all the time.
     """
     order = by_importance(roles, ranks)
     weights = [0.5 ** min(order.index(i), LEAST_IMPORTANT) for i in range(len(roles))]
     apart = [c for c in clashes if Role.ROOM not in (roles[c.covered], roles[c.by])]
-    return sorted(apart, key=lambda c: weights[c.covered] * c.hidden, reverse=True)
+    
+    def counts(c: Clash) -> float:
+        return weights[c.covered] * float(np.cbrt(c.hidden * c.hidden * c.weight))
+
+    return sorted(apart, key=counts, reverse=True)
 
 
 def _song_clash(heard: HeardSong, clash: Clash, way: tuple[int, str], start_s: float, end_s: float) -> SongClash:
