@@ -1,6 +1,6 @@
 """Who covers whom in a mix, and the smallest carve that frees it."""
 
-from mivlo.core.clashes.carving import GROUP_GIVES_DB, TRACK_GIVES_DB, Carve, Carving, Effect
+from mivlo.core.clashes.carving import GROUP_GIVES_DB, TRACK_GIVES_DB, Carve, Carving, Effect, Halves
 from mivlo.core.clashes.finding import LEAST_LOST, Clash, Survey, survey
 from mivlo.core.clashes.floor import Floor, Floors, find_floors
 from mivlo.core.clashes.freeing import Limits, free
@@ -21,6 +21,7 @@ __all__ = [
     "Effect",
     "Floor",
     "Floors",
+    "Halves",
     "Limits",
     "Loss",
     "Scene",

@@ -16,7 +16,7 @@ from mivlo.core.filters import SectionKind, analogue_response_db
 from mivlo.core.kept import Range, is_kept
 from mivlo.core.making.starts import BELOW_ACTIVE_DB, StartName, started
 from mivlo.core.making.thresholds import Trace, trace, under_active
-from mivlo.core.moves import DynamicMove, Key, KeyShape, Shape, StaticMove
+from mivlo.core.moves import Channels, DynamicMove, Key, KeyShape, Shape, StaticMove
 from mivlo.core.parallel import in_parallel
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, octaves_to_q
@@ -61,13 +61,48 @@ class Effect:
 class Carve:
     """A move on one strip that gives way to another, and what it is predicted to do.
 
-    A keyed move has `keep`, the number in the scene, as the source of its key.
+    A keyed move has `keep`, the number in the scene, as the source of its key. channels : all, or the middle alone of a
+    strip that is stereo.
     """
 
     on: int
     keep: int
     move: CarveMove
     effect: Effect
+    channels: Channels = Channels.ALL
+
+
+@dataclass(frozen=True)
+class Halves:
+    """The middle and the sides of a stereo strip at its place: powers (ears, frames, COMPONENTS) in the two ears.
+
+    What an ear gets is both, and what they have in common: its power less these two.
+    """
+
+    middle: Singles
+    side: Singles
+
+    @classmethod
+    def of(cls, power: Singles, middle: Singles) -> Halves:
+        """From the powers (2, frames, COMPONENTS) of both channels and that of their mean (1, frames, COMPONENTS)."""
+        side = np.maximum(np.mean(power, axis=0, keepdims=True) - middle, np.float32(0.0))
+        return cls(np.repeat(middle, 2, axis=0), np.repeat(side, 2, axis=0))
+
+    def times(self, weights: npt.NDArray[np.float32]) -> Halves:
+        """Through faders and pans: weights of power (ears, 1, COMPONENTS or 1)."""
+        return Halves(self.middle * weights, self.side * weights)
+
+    def at(self, frames: npt.NDArray[np.int64]) -> Halves:
+        return Halves(self.middle[:, frames], self.side[:, frames])
+
+    def behind(self, factors: Singles, channels: Channels) -> Halves:
+        """Behind a cut that leaves `factors` of the power (frames, COMPONENTS)."""
+        return Halves(self.middle * factors, self.side if channels is Channels.MID else self.side * factors)
+
+    def heard(self, power: Singles, factors: Singles) -> Singles:
+        """What is heard of a strip of this power behind a cut of its middle that leaves `factors` of that."""
+        common = power - self.middle - self.side
+        return np.maximum(self.middle * factors + self.side + common * np.sqrt(factors), np.float32(0.0))
 
 
 class Carving:
@@ -78,6 +113,7 @@ class Carving:
     scene : the strips. keep, on : which one keeps its place, and which one gives way.
     keeper : the sound (n, channels) of the one that keeps its place, as a move hears it, over the scene's frames.
     sample_rate : Hz. kept : ranges of the one that gives way that are spared.
+    halves : middle and sides of the one that gives way, where it is stereo: a cut of the middle alone is tried as well.
 
     Some frames, evenly spread, stand for all while candidates are compared.
     """
@@ -91,8 +127,10 @@ class Carving:
         *,
         sample_rate: float,
         kept: Sequence[Range] = (),
+        halves: Callable[[], Halves] | None = None,
     ) -> None:
         self.keep, self.on, self._kept = keep, on, kept
+        self._whole_halves = halves if scene.power.shape[1] == 2 else None
         self._chosen = np.unique(np.linspace(0, max(0, scene.frames - 1), _SEARCH_FRAMES).astype(np.int64))
         self._scene = scene.at(self._chosen)
         self._frame_s, self._rate, self._keeper = scene.frame_s, sample_rate, keeper
@@ -109,9 +147,13 @@ class Carving:
     def _among_rest(self, power: Singles) -> Singles:
         return self._scene.spread(self._rest + power)
 
-    def effect(self, move: CarveMove) -> Effect:
+    @cached_property
+    def _halves(self) -> Halves | None:
+        return None if self._whole_halves is None else self._whole_halves().at(self._chosen)
+
+    def effect(self, move: CarveMove, channels: Channels = Channels.ALL) -> Effect:
         """What a move does to the strip as it is in the scene."""
-        power = self._behind(move, self._power, self._chosen)
+        power = self._behind(move, self._power, self._chosen, self._halves if channels is Channels.MID else None)
         spread = self._scene.spread(power)
         after = _loudness(partial_loudness(self._own, spread if self._alone_with else self._among_rest(power)))
         lu = 10.0 * np.log10(self._energy / _energy(power))
@@ -139,8 +181,8 @@ class Carving:
             over = max(0.0, carve.effect.lost_lu - most_lu) * _OVER_LU_COSTS * self._alone
             return carve.effect.gained_sones - worth_sones * carve.effect.lost_sones - over
 
-        def tried(moves: Collection[CarveMove]) -> list[Carve]:
-            return in_parallel(lambda move: Carve(self.on, self.keep, move, self.effect(move)), moves)
+        def tried(moves: Collection[CarveMove], on: Channels = Channels.ALL) -> list[Carve]:
+            return in_parallel(lambda move: Carve(self.on, self.keep, move, self.effect(move, on), on), moves)
 
         places: list[CarveMove] = [m for m in _everywhere(clash, depth) if not is_kept(m.frequency_hz, self._kept)]
         if not places:
@@ -151,7 +193,8 @@ class Carving:
             there = [replace(gives_way, frequency_hz=c.move.frequency_hz, q=c.move.q) for c in found[:_PLACES]]
             found = sorted([*(found if static else ()), *tried(there)], key=worth, reverse=True)
         finals = [_at_depth(c.move, round(depth * part, 1)) for c in found[:_FINALISTS] for part in _DEPTHS]
-        finest = max(tried(finals), key=worth)
+        middle = tried(finals, Channels.MID) if self._halves is not None else []
+        finest = max([*tried(finals), *middle], key=worth)
         enough = worth(finest) > 0.0 and finest.effect.gained_sones >= least_gain * self._alone
         return finest if enough else None
 
@@ -190,14 +233,25 @@ class Carving:
         low, high = np.clip(np.round(edges).astype(np.int64), 0, len(total) - 1)
         return np.asarray((total[high] - total[low]) / np.maximum(1, high - low))
 
-    def carved(self, move: CarveMove, power: Singles) -> Singles:
-        """Power (ears, frames, COMPONENTS) of all frames behind a move."""
-        return self._behind(move, power, np.arange(power.shape[1]))
+    def carved(self, carve: Carve, power: Singles) -> tuple[Singles, Halves | None]:
+        """Power (ears, frames, COMPONENTS) of all frames behind a carve, and its halves where they are known."""
+        frames = np.arange(power.shape[1])
+        halves = None if self._whole_halves is None else self._whole_halves()
+        of_middle = halves if carve.channels is Channels.MID else None
+        left = None if halves is None else halves.behind(self._factors(carve.move, frames), carve.channels)
+        return self._behind(carve.move, power, frames, of_middle), left
 
-    def _behind(self, move: CarveMove, power: Singles, frames: npt.NDArray[np.int64]) -> Singles:
+    def _factors(self, move: CarveMove, frames: npt.NDArray[np.int64]) -> Singles:
+        """(frames, COMPONENTS) what a move leaves of a power."""
         steps, where = np.unique(np.round(self._gains_db(move, frames) / _GAIN_STEP_DB), return_inverse=True)
         factors = np.array([_bell_power(move, step * _GAIN_STEP_DB) for step in steps], dtype=np.float32)
-        return np.asarray(power * factors[where])
+        return np.asarray(factors[where])
+
+    def _behind(
+        self, move: CarveMove, power: Singles, frames: npt.NDArray[np.int64], halves: Halves | None = None
+    ) -> Singles:
+        factors = self._factors(move, frames)
+        return np.asarray(power * factors) if halves is None else halves.heard(power, factors)
 
 
 def _everywhere(clash: Clash, depth_db: float) -> list[CarveMove]:

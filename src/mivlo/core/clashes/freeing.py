@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy.typing as npt
 
-from mivlo.core.clashes.carving import GROUP_GIVES_DB, MOST_LU, TRACK_GIVES_DB, WORTH, Carve, Carving
+from mivlo.core.clashes.carving import GROUP_GIVES_DB, MOST_LU, TRACK_GIVES_DB, WORTH, Carve, Carving, Halves
 from mivlo.core.clashes.finding import Clash
 from mivlo.core.clashes.scene import Scene
 from mivlo.core.kept import Range
@@ -50,13 +50,15 @@ def free(
     sample_rate: float,
     limits: Limits | None = None,
     worth: float = WORTH_CARVING,
+    halves: Callable[[int], Halves | None] = lambda strip: None,
 ) -> list[Carve]:
     """The carves that free a strip, one after the other, each chosen with those before it in place.
 
     Parameters
     ----------
     scene : the strips. keep : the one to be freed. clashes : those of the scene, the worst first.
-    keeper : its sound, see `Carving`. worth : a clash that takes less of its loudness is left alone.
+    keeper : its sound, see `Carving`. worth : a clash that takes less of its loudness is left alone. halves : middle
+    and sides of a strip, None of one that is mono.
 
     The order is that of what they free: the first ones are those to take if only some are wanted.
     """
@@ -64,20 +66,24 @@ def free(
     covering = [c for c in clashes if c.covered == keep and c.lost >= worth and c.by not in allowed.untouched]
     covering = covering[: 2 * allowed.most_moves]
     carves: list[Carve] = []
+    known: dict[int, Halves | None] = {}
+
+    def halves_of(strip: int) -> Callable[[], Halves] | None:
+        found = known.setdefault(strip, halves(strip))
+        return None if found is None else lambda: found
+
     for clash in covering:
         if len(carves) >= allowed.most_moves or sum(c.on == clash.by for c in carves) >= MOST_A_STRIP:
             continue
         spared = allowed.kept.get(clash.by, ())
-        carving = Carving(scene, keep, clash.by, keeper, sample_rate=sample_rate, kept=spared)
+        carving = Carving(
+            scene, keep, clash.by, keeper, sample_rate=sample_rate, kept=spared, halves=halves_of(clash.by)
+        )
         left_lu = max(0.0, allowed.most_lu - sum(c.effect.lost_lu for c in carves))
         carve = carving.best(clash, most_db=allowed.deep_on(clash.by), most_lu=left_lu, worth_sones=allowed.worth_sones)
         if carve is not None:
             carves.append(carve)
-            scene = replace(scene, power=_with(scene, clash.by, carving, carve))
+            power = scene.power.copy()
+            power[clash.by], known[clash.by] = carving.carved(carve, power[clash.by])
+            scene = replace(scene, power=power)
     return sorted(carves, key=lambda c: c.effect.gained_sones, reverse=True)
-
-
-def _with(scene: Scene, on: int, carving: Carving, carve: Carve) -> npt.NDArray:  # type: ignore[type-arg]
-    power = scene.power.copy()
-    power[on] = carving.carved(carve.move, power[on])
-    return power

@@ -91,6 +91,7 @@ def _freed(heard: HeardSong, track_id: int, limits: Limits, untouched: Sequence[
     carves = free(
         heard.scene, keeper, clashes, lambda: heard.key(track_id), sample_rate=heard.song.sample_rate,
         limits=replace(allowed, most_moves=MOST_STEPS), worth=LEAST_LOST,
+        halves=lambda number: (made := heard.halves_of(heard.tracks[number])) and made(),
     )  # fmt: skip
     if not carves:
         raise MivloError("Nothing within the limits frees more than it takes. A fader, or another part, helps more.")
@@ -169,8 +170,9 @@ def _carve(
     )  # fmt: skip
     kept = heard.song.strip(on).kept
     carving = Carving(
-        heard.scene, keeper, giver, lambda: heard.key(keep), sample_rate=heard.song.sample_rate, kept=kept
-    )
+        heard.scene, keeper, giver, lambda: heard.key(keep), sample_rate=heard.song.sample_rate, kept=kept,
+        halves=heard.halves_of(on),
+    )  # fmt: skip
     return carving.best(
         clash, most_db=most_db, most_lu=MOST_LU_IN_A_SONG, keyed=keyed is not False, static=keyed is not True,
         worth_sones=WORTH_IN_A_SONG, least_gain=LEAST_IN_A_SONG,
@@ -184,7 +186,7 @@ def _is_group(heard: HeardSong, strip_id: int) -> bool:
 def _entry(heard: HeardSong, carve: Carve, where: str) -> Entry:
     keep = heard.tracks[carve.keep]
     note = f"clash: makes room for {heard.song.strip(keep).name}{where}"
-    return Entry(move=listening_to(carve.move, keep), links=(LINK,), note=note)
+    return Entry(move=listening_to(carve.move, keep), channels=carve.channels, links=(LINK,), note=note)
 
 
 def _measured(heard: HeardSong, carves: Sequence[Carve], keepers: Set[int], where: str = "") -> Proposal:

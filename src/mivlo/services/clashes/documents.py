@@ -58,7 +58,7 @@ class Files:
 
     def move(self, carve: Carve) -> dict[str, Any]:
         """A carve's move as a sheet of version 2 holds it."""
-        document = plain_document(Entry(id=0, move=carve.move))
+        document = plain_document(Entry(id=0, move=carve.move, channels=carve.channels))
         return key_document(document, lambda source: self.paths[int(source)].stem)
 
     def carve(self, carve: Carve | None) -> dict[str, Any] | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from threading import Lock
 
@@ -14,6 +14,7 @@ from mivlo.core.clashes import (
     Carve,
     Carving,
     Clash,
+    Halves,
     Limits,
     Scene,
     Survey,
@@ -22,7 +23,7 @@ from mivlo.core.clashes import (
 )
 from mivlo.core.graph import treated_blocks
 from mivlo.core.graph.streams import Samples
-from mivlo.core.moves import DynamicMove, Move, Treatment
+from mivlo.core.moves import DynamicMove, Entry, Move, Treatment
 from mivlo.core.parallel import in_parallel
 from mivlo.core.units import Floats
 
@@ -55,12 +56,37 @@ class FileScene:
     def carve(self, clash: Clash, limits: Limits) -> Carve | None:
         """The carve that frees what a clash covers."""
         keep = clash.covered
-        carving = Carving(self.scene, keep, clash.by, lambda: self._whole(keep), sample_rate=self.sample_rate)
+        carving = Carving(
+            self.scene, keep, clash.by, lambda: self._whole(keep), sample_rate=self.sample_rate,
+            halves=self._halves_of(clash.by),
+        )  # fmt: skip
         return carving.best(clash, most_db=limits.most_db, most_lu=limits.most_lu)
 
     def free(self, keep: int, clashes: Sequence[Clash], limits: Limits) -> list[Carve]:
         """The carves that free a sound."""
-        return free(self.scene, keep, clashes, lambda: self._whole(keep), sample_rate=self.sample_rate, limits=limits)
+        return free(
+            self.scene, keep, clashes, lambda: self._whole(keep), sample_rate=self.sample_rate, limits=limits,
+            halves=self._halves,
+        )  # fmt: skip
+
+    def _halves_of(self, number: int) -> Callable[[], Halves] | None:
+        """How middle and sides of a sound are had; None of a mono one."""
+        if self.sounds[number].shape[1] != 2:
+            return None
+
+        def made() -> Halves:
+            found = self._halves(number)
+            assert found is not None
+            return found
+
+        return made
+
+    def _halves(self, number: int) -> Halves | None:
+        if self.sounds[number].shape[1] != 2:
+            return None
+        middle = np.mean(self._whole(number), axis=1, keepdims=True)
+        power = self.scene.power[number]
+        return Halves.of(power, components(middle, sample_rate=self.sample_rate)[:, : power.shape[1]])
 
     def _whole(self, number: int) -> Floats:
         """A sound as long as the longest."""
@@ -71,10 +97,11 @@ class FileScene:
 
 def treatments_of(carves: Iterable[Carve]) -> dict[int, Treatment]:
     """What carves are on each strip that gives way; keyed ones listen to KEY_ID."""
-    moves: dict[int, list[Move]] = {}
+    made: dict[int, list[Entry]] = {}
     for carve in carves:
-        moves.setdefault(carve.on, []).append(listening_to(carve.move, KEY_ID))
-    return {on: Treatment.of(some) for on, some in moves.items()}
+        entries = made.setdefault(carve.on, [])
+        entries.append(Entry(id=len(entries) + 1, move=listening_to(carve.move, KEY_ID), channels=carve.channels))
+    return {on: Treatment(entries=tuple(entries)) for on, entries in made.items()}
 
 
 def carved_blocks(sound: Samples, treatment: Treatment, keeper: Samples, *, sample_rate: int) -> Iterator[Floats]:

@@ -10,9 +10,9 @@ from threading import BoundedSemaphore, Lock
 import numpy as np
 
 from mivlo.core.auditory import COMPONENT_HZ, K_WEIGHTS, components, frame_length
-from mivlo.core.clashes import Scene
+from mivlo.core.clashes import Halves, Scene
 from mivlo.core.errors import MivloError
-from mivlo.core.graph import StripKind, Tap
+from mivlo.core.graph import Plan, StripKind, Tap
 from mivlo.core.loudness import SILENCE_LUFS, gate
 from mivlo.core.moves import Channels, FixedMove, Treatment, treatment_db
 from mivlo.core.parallel import in_parallel
@@ -130,6 +130,20 @@ class HeardSong:
         """A track as moves of other tracks hear it."""
         return sound_of(self.song, self.song.plan, (track_id, Tap.KEY), self.first, self.last)
 
+    def halves_of(self, track_id: int) -> Callable[[], Halves] | None:
+        """How middle and sides of a track at its place are had; None of one that is mono."""
+        strip = self.song.strip(track_id)
+        if strip.kind is StripKind.TRACK and strip.channels != 2:
+            return None
+
+        def made() -> Halves:
+            sound = self.sound(track_id)
+            parts = np.concatenate([sound, np.mean(sound, axis=1, keepdims=True)], axis=1)
+            power = components(parts, sample_rate=self.song.sample_rate)
+            return Halves.of(power[:2], power[2:]).times(_weights(self.song.plan, track_id))
+
+        return made
+
     def with_treatment(self, track_id: int, treatment: Treatment) -> HeardSong:
         """The same with another treatment of one track; the level stays."""
         song = self.song.with_strip(replace(self.song.strip(track_id), treatment=treatment))
@@ -179,6 +193,11 @@ def placed_power(song: SongState, track_id: int, first: int, last: int) -> Singl
         power = components(sound, sample_rate=song.sample_rate)
         if power.nbytes < LARGEST_KNOWN / 10:
             _known.put(name, power)
+    return np.asarray(power * _weights(plan, track_id))
+
+
+def _weights(plan: Plan, track_id: int) -> Singles:
+    """(2, 1, COMPONENTS) of power: what faders, pans and the static moves of groups and mix make of a strip."""
     gains = np.ones(2)
     curve = np.zeros(len(COMPONENT_HZ))
     for strip_id in (track_id, *plan.above(track_id)):
@@ -187,6 +206,6 @@ def placed_power(song: SongState, track_id: int, first: int, last: int) -> Singl
         if strip_id != track_id:  # its own moves are in its sound
             heard = strip.treatment.heard()
             static = [e.move for e in heard if isinstance(e.move, FixedMove) and e.channels is Channels.ALL]
-            curve += treatment_db(static, COMPONENT_HZ, sample_rate=song.sample_rate)
+            curve += treatment_db(static, COMPONENT_HZ, sample_rate=plan.sample_rate)
     weights = gains[:, None] * 10.0 ** (curve / 10.0)
-    return np.asarray(power * weights[:, None, :].astype(np.float32))
+    return np.asarray(weights[:, None, :].astype(np.float32))

@@ -248,7 +248,7 @@ def ranked(clashes: Sequence[Clash], roles: Sequence[Role], ranks: Sequence[int 
     order = by_importance(roles, ranks)
     weights = [0.5 ** min(order.index(i), LEAST_IMPORTANT) for i in range(len(roles))]
     apart = [c for c in clashes if Role.ROOM not in (roles[c.covered], roles[c.by])]
-    
+
     def counts(c: Clash) -> float:
         return weights[c.covered] * float(np.cbrt(c.hidden * c.hidden * c.weight))
 
