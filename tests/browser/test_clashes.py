@@ -193,6 +193,28 @@ def test_a_decision_is_kept_and_an_order_by_hand_settles_the_rest(page: Page, ad
     expect(order.get_by_role("listitem").first).to_contain_text("Voice")
 
 
+def test_a_passage_has_an_order_of_its_own(page: Page, address: str, song: int) -> None:
+    httpx.patch(f"{address}/api/songs/{song}", json={"passage_from_s": 0.5, "passage_to_s": 3.5})
+    _open(page)
+    page.get_by_role("tab", name="Importance").click()
+    order = page.get_by_role("list", name="Tracks by importance")
+    expect(order.get_by_role("listitem").first).to_contain_text("Voice")
+    page.get_by_label("for this passage only").check()
+    order.get_by_role("button", name="Voice less important").press("Enter")
+    expect(order.get_by_role("listitem").first).to_contain_text("Bass")
+    assert _violations(page) == []
+    told = state(address, song)
+    assert [t["importance"] for t in told["tracks"]] == [None, None, None]
+    assert [(o["from_s"], o["to_s"]) for o in told["orders"]] == [(0.5, 3.5)]
+    page.keyboard.press("Control+z")
+    expect(order.get_by_role("listitem").first).to_contain_text("Voice")
+    page.keyboard.press("Control+Shift+z")
+    expect(order.get_by_role("listitem").first).to_contain_text("Bass")
+    page.get_by_role("button", name="As in the song again").click()
+    expect(order.get_by_role("listitem").first).to_contain_text("Voice")
+    assert state(address, song)["orders"] == []
+
+
 def test_the_range_of_both_is_heard_alone_and_in_the_mix(page: Page, address: str, song: int) -> None:
     _open(page)
     page.get_by_role("list", name="Clashes").get_by_role("listitem").first.get_by_role("button").click()

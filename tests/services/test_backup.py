@@ -164,6 +164,7 @@ def test_decisions_on_clashes_speak_of_the_tracks_that_were_restored_with_them(s
     of = first.id, second.id, (200.0, 400.0)
     with session() as s:
         rights.set_importance(s, song.id, [second.id, first.id], page=PAGE)
+        rights.set_importance(s, song.id, [first.id, second.id], (0.1, 0.6), page=PAGE)
         rights.decide(s, song.id, *of, rights.Way.BY, page=PAGE)
         rights.decide(s, song.id, *of, None, page=PAGE)
     path = tmp_path / "decided.zip"
@@ -172,6 +173,7 @@ def test_decisions_on_clashes_speak_of_the_tracks_that_were_restored_with_them(s
     again = song_state(song_id)
     assert [t.importance for t in again.tracks[:2]] == [1, 0]
     assert again.decisions == ()
+    assert [(o.from_s, o.track_ids) for o in again.orders] == [(0.1, tuple(t.id for t in again.tracks[:2]))]
     with session() as s:
         edits.undo(s, song_id, page=PAGE)
     (decision,) = song_state(song_id).decisions

@@ -198,6 +198,35 @@ def test_an_order_by_hand_settles_right_of_way_and_is_undone(base: str) -> None:
         assert (answer.status_code, "each once" in answer.json()["detail"]) == (400, True)
 
 
+def test_a_passage_can_have_an_order_of_its_own(base: str) -> None:
+    voice, strings, bass = _ids(base)
+    httpx.put(f"{base}/importance", json={"track_ids": [voice, strings, bass]})
+    stretch = {"from_s": 1.0, "to_s": 3.0}
+    told = httpx.put(f"{base}/importance", json={"track_ids": [strings, bass, voice], **stretch}).json()
+    assert told["orders"] == [{**stretch, "track_ids": [strings, bass, voice]}]
+    assert [t["importance"] for t in told["tracks"]] == [0, 1, 2]  # that of the song stays
+    whole, passage, near, far = (
+        httpx.get(f"{base}/clashes", params=p, timeout=60).json()
+        for p in ({}, stretch, {"from_s": 1.1, "to_s": 3.2}, {"from_s": 2.5, "to_s": 4.0})
+    )
+    orders = {"whole": [voice, strings, bass], "passage": [strings, bass, voice]}
+    assert (whole["order"], whole["order_of"]) == (orders["whole"], "song")
+    assert (passage["order"], passage["order_of"]) == (orders["passage"], "passage")
+    assert (near["order"], near["order_of"]) == (orders["passage"], "passage")  # nearly the same passage
+    assert (far["order"], far["order_of"]) == (orders["whole"], "song")
+    # one for nearly the same passage takes its place, none gives it back, and both are undone
+    again = httpx.put(f"{base}/importance", json={"track_ids": [bass], "from_s": 0.9, "to_s": 3.0}).json()
+    assert [o["track_ids"] for o in again["orders"]] == [[bass]]
+    assert httpx.put(f"{base}/importance", json={"track_ids": [], **stretch}).json()["orders"] == []
+    assert httpx.post(f"{base}/undo").json()["orders"] == again["orders"]
+    assert httpx.post(f"{base}/undo").json()["orders"] == told["orders"]
+    for wrong in ({"from_s": 3.0, "to_s": 1.0}, {"from_s": -1.0, "to_s": 2.0}, {"from_s": 2.0, "to_s": 2.0}):
+        answer = httpx.put(f"{base}/importance", json={"track_ids": [voice], **wrong})
+        assert answer.status_code in (400, 422), answer.text
+    httpx.delete(f"{base}/tracks/{strings}")
+    assert httpx.get(base).json()["orders"] == [{**stretch, "track_ids": [bass, voice]}]
+
+
 def test_how_loud_the_mix_is_taken_to_be_is_a_setting(base: str) -> None:
     usual = _clashes(base)
     assert usual["level_db_spl"] == 79.0

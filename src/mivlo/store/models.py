@@ -49,6 +49,7 @@ class Song(Base):
     look_in_passage: Mapped[bool] = mapped_column(Boolean, default=False, server_default=false())
     playback_db_spl: Mapped[float] = mapped_column(Float, default=79.0, server_default="79")
     decisions: Mapped[list[Json]] = mapped_column(JSONB, default=list, server_default=text("'[]'"))
+    orders: Mapped[list[Json]] = mapped_column(JSONB, default=list, server_default=text("'[]'"))
     deleted: Mapped[bool] = mapped_column(Boolean, default=False)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 

@@ -132,9 +132,13 @@ class DecideIn(s.In):
 
 
 class ImportanceIn(s.In):
-    """Tracks, the most important one first; those that are not named go by role."""
+    """Tracks, the most important one first; those that are not named go by role. With times, of a passage alone."""
+
+    may_be_null: ClassVar[frozenset[str]] = frozenset({"from_s", "to_s"})
 
     track_ids: Annotated[list[s.Id], Field(max_length=500)]
+    from_s: Seconds | None = None
+    to_s: Seconds | None = None
 
 
 class SwitchIn(s.In):
@@ -238,9 +242,13 @@ def decide(song_id: Id, body: DecideIn, page: Page = "") -> Any:
 
 @clashes_api.put("/importance", response_model=s.SongOut)
 def set_importance(song_id: Id, body: ImportanceIn, page: Page = "") -> Any:
-    """Put the tracks into an order of importance, which settles right of way; none: by role."""
+    """Put the tracks into an order of importance, which settles right of way.
+
+    None: by role, or in a passage as in the song.
+    """
     with session() as open_session:
-        rights.set_importance(open_session, song_id, body.track_ids, page=page)
+        stretch = None if body.from_s is None or body.to_s is None else (body.from_s, body.to_s)
+        rights.set_importance(open_session, song_id, body.track_ids, stretch, page=page)
         return read_song(open_session, song_id, page)
 
 

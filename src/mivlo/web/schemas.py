@@ -96,6 +96,14 @@ class TrackOut(StripOut):
     importance: int | None
 
 
+class PassageOrderOut(Out):
+    """Tracks by importance between two times."""
+
+    from_s: float
+    to_s: float
+    track_ids: list[int]
+
+
 class DecisionOut(Out):
     """Which of two tracks keeps a range."""
 
@@ -116,6 +124,7 @@ class SongOut(Out):
     look_in_passage: bool
     playback_db_spl: float
     decisions: list[DecisionOut]
+    orders: list[PassageOrderOut]
     duration_s: float
     undo_label: str | None
     redo_label: str | None

@@ -1056,7 +1056,9 @@ export interface paths {
         get?: never;
         /**
          * Set Importance
-         * @description Put the tracks into an order of importance, which settles right of way; none: by role.
+         * @description Put the tracks into an order of importance, which settles right of way.
+         *
+         *     None: by role, or in a passage as in the song.
          */
         put: operations["set_importance_api_songs__song_id__importance_put"];
         post?: never;
@@ -2795,11 +2797,15 @@ export interface components {
         };
         /**
          * ImportanceIn
-         * @description Tracks, the most important one first; those that are not named go by role.
+         * @description Tracks, the most important one first; those that are not named go by role. With times, of a passage alone.
          */
         ImportanceIn: {
             /** Track Ids */
             track_ids: number[];
+            /** From S */
+            from_s?: number | null;
+            /** To S */
+            to_s?: number | null;
         };
         /** KeptOut */
         KeptOut: {
@@ -3143,6 +3149,18 @@ export interface components {
              * @description the strip that it listens to
              */
             key?: number | null;
+        };
+        /**
+         * PassageOrderOut
+         * @description Tracks by importance between two times.
+         */
+        PassageOrderOut: {
+            /** From S */
+            from_s: number;
+            /** To S */
+            to_s: number;
+            /** Track Ids */
+            track_ids: number[];
         };
         /**
          * Phase
@@ -3695,7 +3713,7 @@ export interface components {
          * @description All against all between two times.
          *
          *     level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that. order : the
-         *     tracks by importance.
+         *     tracks by importance; order_of : whose it is, the passage's own, the song's, or by role.
          */
         SongClashes: {
             /** From S */
@@ -3714,6 +3732,12 @@ export interface components {
             order: number[];
             /** Clashes */
             clashes: components["schemas"]["SongClash"][];
+            /**
+             * Order Of
+             * @default role
+             * @enum {string}
+             */
+            order_of: "passage" | "song" | "role";
         };
         /**
          * SongFloor
@@ -3758,6 +3782,8 @@ export interface components {
             playback_db_spl: number;
             /** Decisions */
             decisions: components["schemas"]["DecisionOut"][];
+            /** Orders */
+            orders: components["schemas"]["PassageOrderOut"][];
             /** Duration S */
             duration_s: number;
             /** Undo Label */

@@ -30,7 +30,7 @@ export function columnsOf(tracks: readonly number[], clashes: readonly Clash[], 
 
 /** All that a survey of a song may depend on, as a text. */
 export const soundOf = (song: Song | null) =>
-  song ? `${song.outline} ${song.playback_db_spl} ${song.strips.map((s) => `${s.id}.${s.revision}`).join(" ")}` : "";
+  song ? `${song.outline} ${song.playback_db_spl} ${JSON.stringify(song.orders)} ${song.strips.map((s) => `${s.id}.${s.revision}`).join(" ")}` : "";
 
 /** Ranges of two clashes that overlap by such a share, in octaves, are one place; as the server has it. */
 const SAME_PLACE = 0.3;

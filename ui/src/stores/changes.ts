@@ -199,8 +199,9 @@ export const useChanges = defineStore("changes", () => {
         const body = { label, moves: moves.map(({ track_id, move: m }) => ({ track_id, move: valuesOf(m) as Body })) };
         return ask(api.POST("/api/songs/{song_id}/clashes/accept", { params: { path: at() }, body }));
       }),
-    setImportance: (track_ids: number[]) =>
-      change((_, api) => ask(api.PUT("/api/songs/{song_id}/importance", { params: { path: at() }, body: { track_ids } }))),
+    /** Of the whole song, or of a passage alone. */
+    setImportance: (track_ids: number[], passage: { from: number; to: number } | null = null) =>
+      change((_, api) => ask(api.PUT("/api/songs/{song_id}/importance", { params: { path: at() }, body: { track_ids, from_s: passage?.from ?? null, to_s: passage?.to ?? null } }))),
     /** Which of two tracks keeps a place; null: as the order says. */
     decideClash: ({ covered, by, from_hz, to_hz }: Clash, way: Way | null) =>
       change((_, api) => ask(api.POST("/api/songs/{song_id}/clashes/decide", { params: { path: at() }, body: { covered, by, from_hz, to_hz, way } }))),

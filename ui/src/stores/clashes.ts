@@ -232,6 +232,8 @@ export const useClashes = defineStore("clashes", () => {
 
   const swap = () => decide(way.value === "covered" ? "by" : "covered");
   const order = computed(() => found.value?.order ?? []);
+  /** Whose order that is: the passage's own, the song's, or by role. */
+  const orderOf = computed(() => found.value?.order_of ?? "role");
 
   // --- proposals ---
 
@@ -334,6 +336,6 @@ export const useClashes = defineStore("clashes", () => {
   return {
     open, whole, surveying, lookAtAll, turnWhole, tab, unfolded, trackId, chosenId, way, mostDb, keyed, freeId, mostMoves, untouched, aboveNotes, proposal, refusal, searching, heard, found, stale, failed,
     floors: floors.data, floorsPending: floors.isFetching, floorsFailed: computed(() => floors.error.value?.message ?? ""),
-    all, shown, hidden, opened, openGroup, againstId, look, lookAtNone, chosen, columns, keeper, carves, carvesOn, nameOf, numberOf, hear, hearMoves, quiet, choose, leave, step, swap, decide, undecide, decided, order, accept, switchAll, close,
+    all, shown, hidden, opened, openGroup, againstId, look, lookAtNone, chosen, columns, keeper, carves, carvesOn, nameOf, numberOf, hear, hearMoves, quiet, choose, leave, step, swap, decide, undecide, decided, order, orderOf, accept, switchAll, close,
   };
 });

@@ -17,7 +17,7 @@ export function song(tracks: { id: number; moves?: Move[] }[], values: Partial<S
   }));
   return {
     id: 1, name: "Fake", sample_rate: 48_000, revision: 1, outline: 1, passage_from_s: null, passage_to_s: null, look_in_passage: false,
-    arrives: {}, playback_db_spl: 79, decisions: [], duration_s: 10, undo_label: null, redo_label: null, tracks: of as unknown as Track[],
+    arrives: {}, playback_db_spl: 79, decisions: [], orders: [], duration_s: 10, undo_label: null, redo_label: null, tracks: of as unknown as Track[],
     strips: of.map((t) => ({ ...t, kind: "track", parent_id: null, revision: 1 })) as unknown as Song["strips"],
     ...values,
   };

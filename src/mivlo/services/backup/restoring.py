@@ -229,13 +229,18 @@ def _kept(document: dict[str, Any], ids: Ids) -> dict[str, Any]:
 
 
 def _decided(values: dict[str, Any], ids: Ids) -> dict[str, Any]:
-    """Values of a song with the new numbers of the strips that its decisions speak of."""
-    if not values.get("decisions"):
-        return values
-    decisions = [
-        {**d, **{name: ids["strips"].get(d[name], 0) for name in ("covered", "by")}} for d in values["decisions"]
-    ]
-    return {**values, "decisions": decisions}
+    """Values of a song with the new numbers of the strips that its decisions and orders speak of."""
+    made = dict(values)
+    if values.get("decisions"):
+        made["decisions"] = [
+            {**d, **{name: ids["strips"].get(d[name], 0) for name in ("covered", "by")}} for d in values["decisions"]
+        ]
+    if values.get("orders"):
+        made["orders"] = [
+            {**o, "track_ids": [ids["strips"][i] for i in o["track_ids"] if i in ids["strips"]]}
+            for o in values["orders"]
+        ]
+    return made
 
 
 def _rekeyed(move: dict[str, Any], ids: Ids) -> dict[str, Any]:

@@ -6,7 +6,7 @@ import hashlib
 import json
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import TypeAdapter
@@ -22,7 +22,7 @@ from mivlo.core.units import power_to_db
 from mivlo.services.clashes.heard import MOST_TRACKS, HeardSong, audible_tracks, comparing
 from mivlo.services.making.hearing import span_of
 from mivlo.services.song.edits import lock_song
-from mivlo.services.song.rights import Way, decision_on, rank_of, role_of
+from mivlo.services.song.rights import Way, decision_on, order_in, rank_of, role_of
 from mivlo.services.song.state import SongState, read_song
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session, tell
@@ -75,7 +75,7 @@ class SongClashes:
     """All against all between two times.
 
     level_db_spl : where the mix is taken to be heard; mix_lufs : its gated loudness, which stands for that. order : the
-    tracks by importance.
+    tracks by importance; order_of : whose it is, the passage's own, the song's, or by role.
     """
 
     from_s: float
@@ -86,6 +86,7 @@ class SongClashes:
     tracks: list[HeardTrack]
     order: list[int]
     clashes: list[SongClash]
+    order_of: Literal["passage", "song", "role"] = "role"
 
 
 _known_survey: TypeAdapter[SongClashes] = TypeAdapter(SongClashes)
@@ -155,7 +156,9 @@ def _surveyed(
     roles = [role_of(song, i) for i in heard.tracks]
     low = BAND_HZ < LOWS_BELOW_HZ
     lows = [float(x.alone[low].sum() / max(1e-9, x.loudness)) for x in surveyed.losses]
-    ranks = [rank_of(song, i) for i in heard.tracks]
+    stretch = None if (first, last) == (0, song.frames) else (start_s, end_s)
+    ranks = [rank_of(song, i, stretch) for i in heard.tracks]
+    own = order_in(song, stretch) is not None
     minded = ranked(surveyed.clashes, roles, ranks)
     return SongClashes(
         from_s=start_s,
@@ -169,6 +172,7 @@ def _surveyed(
             _song_clash(heard, c, right_of_way(roles, c.covered, c.by, c.from_hz, c.to_hz, lows, ranks), start_s, end_s)
             for c in minded
         ],
+        order_of="passage" if own else "song" if any(r is not None for r in ranks) else "role",
     )
 
 

@@ -1,4 +1,4 @@
-"""Right of way in a song: an order of importance, and decisions on clashes that override it."""
+"""Right of way in a song: orders of importance, of the whole and of passages, and decisions on clashes over them."""
 
 from __future__ import annotations
 
@@ -15,7 +15,10 @@ from mivlo.core.graph import StripKind
 from mivlo.core.roles import Role
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
-from mivlo.services.song.state import Decision, SongState, read_song
+from mivlo.services.song.state import Decision, PassageOrder, SongState, read_song
+
+Stretch = tuple[float, float]
+"""From when to when, in s."""
 
 
 class Way(StrEnum):
@@ -27,29 +30,80 @@ class Way(StrEnum):
 
 
 MOST_DECISIONS = 1000
+MOST_ORDERS = 200
+SAME_PASSAGE = 0.7
+"""Stretches that share so much of what they cover together are one passage."""
 SAME_PLACE = 0.3
 """Ranges of two clashes that overlap by such a share, in octaves, are one place."""
 
 
-def set_importance(session: Session, song_id: int, order: Sequence[int], *, page: str = "") -> None:
+def set_importance(
+    session: Session, song_id: int, order: Sequence[int], stretch: Stretch | None = None, *, page: str = ""
+) -> None:
     """Put tracks into an order, the most important one first; those that are not named go by role.
 
-    A group stands for its tracks, as they stand to each other.
+    A group stands for its tracks, as they stand to each other. stretch : it counts for this passage alone, in place of
+    the order of the whole song, which counts there again once the passage has none.
     """
     song = lock_song(session, song_id)
     state = read_song(session, song_id)
+    if stretch is not None and not 0.0 <= stretch[0] < stretch[1]:
+        raise InvalidValue("to_s", stretch[1], "a passage must end behind its start")
     tracks = {t.id: t for t in state.tracks}
-    known = by_importance([t.role for t in state.tracks], [t.importance for t in state.tracks])
+    known = by_importance([t.role for t in state.tracks], [_rank(state, t.id, stretch) for t in state.tracks])
     standing = [state.tracks[n].id for n in known]
     if not set(order) <= {s.id for s in state.strips if s.kind is not StripKind.MIX}:
         raise InvalidValue("order", list(order), "it must name tracks or groups of the song, each once")
     order = [t for i in order for t in ([i] if i in tracks else [t for t in standing if t in state.plan.below(i)])]
     if len(set(order)) < len(order):
         raise InvalidValue("order", order, "it must name tracks or groups of the song, each once")
+    if stretch is not None:
+        _set_of_passage(session, state, order, stretch, page)
+        return
     ranks = {track: order.index(track) if track in order else None for track in tracks}
     changes = [Change("strip", i, {"importance": r}) for i, r in ranks.items() if r != tracks[i].importance]
     if changes:
         change_song(session, song, "order of importance" if order else "importance by role", changes, page=page)
+
+
+def _set_of_passage(session: Session, state: SongState, order: list[int], stretch: Stretch, page: str) -> None:
+    made = [o for o in state.orders if not _is_passage(o, stretch)]
+    if order:
+        made.append(PassageOrder(*stretch, tuple(order)))
+    if len(made) > MOST_ORDERS:
+        raise InvalidValue("orders", len(made), f"a song has at most {MOST_ORDERS}")
+    if made == list(state.orders):
+        return
+    label = "order of importance in a passage" if order else "importance in a passage as in the song"
+    documents = [{**asdict(o), "track_ids": list(o.track_ids)} for o in made]
+    change_song(
+        session, lock_song(session, state.id), label, [Change("song", state.id, {"orders": documents})], page=page
+    )
+
+
+def order_in(state: SongState, stretch: Stretch | None) -> PassageOrder | None:
+    """The order by hand that a passage has of its own; None for the whole song."""
+    if stretch is None or not state.orders:
+        return None
+    closest = max(state.orders, key=lambda o: _common(o, stretch))
+    return closest if _is_passage(closest, stretch) else None
+
+
+def _is_passage(order: PassageOrder, stretch: Stretch) -> bool:
+    return _common(order, stretch) >= SAME_PASSAGE
+
+
+def _common(order: PassageOrder, stretch: Stretch) -> float:
+    """What two stretches share of what they cover together."""
+    shared = min(order.to_s, stretch[1]) - max(order.from_s, stretch[0])
+    return max(0.0, shared) / max(1e-9, max(order.to_s, stretch[1]) - min(order.from_s, stretch[0]))
+
+
+def _rank(state: SongState, track_id: int, stretch: Stretch | None) -> int | None:
+    own = order_in(state, stretch)
+    if own is None:
+        return state.strip(track_id).importance
+    return own.track_ids.index(track_id) if track_id in own.track_ids else None
 
 
 def decide(
@@ -94,10 +148,13 @@ def role_of(song: SongState, strip_id: int) -> Role:
     return min(inside, key=IMPORTANCE.index)
 
 
-def rank_of(song: SongState, strip_id: int) -> int | None:
-    """The place of a track in the order by hand; of a group that of its most important track."""
+def rank_of(song: SongState, strip_id: int, stretch: Stretch | None = None) -> int | None:
+    """The place of a track in the order by hand, of a passage if it has its own; of a group that of its most
+    important track.
+    """
     around = {strip_id, *song.plan.below(strip_id)}
-    return min((t.importance for t in song.tracks if t.id in around and t.importance is not None), default=None)
+    ranks = (_rank(song, t.id, stretch) for t in song.tracks if t.id in around)
+    return min((rank for rank in ranks if rank is not None), default=None)
 
 
 def decision_on(state: SongState, covered: int, by: int, range_hz: tuple[float, float]) -> Decision | None:

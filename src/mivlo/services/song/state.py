@@ -159,6 +159,15 @@ class Decision:
     way: str
 
 
+@dataclass(frozen=True, slots=True)
+class PassageOrder:
+    """Tracks by importance between two times, the most important one first; what is not named goes by role."""
+
+    from_s: float
+    to_s: float
+    track_ids: tuple[int, ...]
+
+
 @dataclass(frozen=True)
 class SongState:
     """A song. `strips` holds all, `tracks` those with a recording, both in order."""
@@ -173,6 +182,7 @@ class SongState:
     look_in_passage: bool
     playback_db_spl: float
     decisions: tuple[Decision, ...]
+    orders: tuple[PassageOrder, ...]
     strips: tuple[StripState, ...]
     undo_label: str | None = None
     redo_label: str | None = None
@@ -323,6 +333,9 @@ def read_song(session: Session, song_id: int, page: str = "") -> SongState:
         look_in_passage=row.look_in_passage,
         playback_db_spl=row.playback_db_spl,
         decisions=tuple(Decision(**d) for d in row.decisions if {d["covered"], d["by"]} <= here),
+        orders=tuple(
+            PassageOrder(o["from_s"], o["to_s"], tuple(i for i in o["track_ids"] if i in here)) for o in row.orders
+        ),
         strips=tuple(_rerouted(strip, here) for strip in strips),
         undo_label=undo.label if undo else None,
         redo_label=redo.label if redo else None,

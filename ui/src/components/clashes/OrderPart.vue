@@ -1,22 +1,29 @@
 <script setup lang="ts">
 /** The tracks by importance: who stands higher keeps the place where two clash. Dragged, or stepped by keys. */
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { useChanges } from "../../stores/changes";
 import { useClashes } from "../../stores/clashes";
 import { useSong } from "../../stores/song";
+import { useView } from "../../stores/view";
 
 const clashes = useClashes();
 const changes = useChanges();
 const song = useSong();
+const view = useView();
 const lifted = ref<number | null>(null);
 const over = ref<number | null>(null);
-const byHand = computed(() => song.tracks.some((t) => t.importance !== null));
+const passage = computed(() => (clashes.whole ? null : view.passage));
+/** Whether what is dragged here counts for the passage alone; a passage that has an order of its own shows that. */
+const here = ref(false);
+watch([() => clashes.orderOf, passage], ([of, now]) => (here.value = now !== null && (of === "passage" || here.value)), { immediate: true });
+const byHand = computed(() => clashes.orderOf !== "role");
+const save = (ids: number[]) => void changes.setImportance(ids, here.value ? passage.value : null);
 const order = computed(() => clashes.order);
 
 function put(id: number, at: number): void {
   const rest = order.value.filter((x) => x !== id);
   rest.splice(at, 0, id);
-  void changes.setImportance(rest);
+  save(rest);
 }
 
 function step(id: number, by: number): void {
@@ -37,6 +44,7 @@ function drop(id: number): void {
       Who stands higher keeps the place where two clash{{ byHand ? "" : "; as long as nobody drags it, roles settle it: a voice from 1 to 5 kHz, in the lows what lives there" }}.
       What you decide on a clash itself overrides it.
     </p>
+    <label v-if="passage" class="here"><input v-model="here" type="checkbox" :disabled="clashes.orderOf === 'passage'" /> for this passage only</label>
     <ol aria-label="Tracks by importance">
       <li
         v-for="id in order" :key="id" draggable="true" :class="{ over: over === id && lifted !== id }" @dragstart="lifted = id" @dragend="lifted = over = null"
@@ -48,7 +56,8 @@ function drop(id: number): void {
         <button type="button" class="plain small quiet" :aria-label="`${clashes.nameOf(id)} less important`" @click="step(id, 1)">↓</button>
       </li>
     </ol>
-    <button v-if="byHand" type="button" class="plain small back" @click="changes.setImportance([])">By role again</button>
+    <button v-if="clashes.orderOf === 'passage'" type="button" class="plain small back" @click="save([])">As in the song again</button>
+    <button v-else-if="byHand" type="button" class="plain small back" @click="changes.setImportance([])">By role again</button>
   </div>
 </template>
 
@@ -62,5 +71,6 @@ li.over { box-shadow: inset 0 2px 0 var(--clash); }
 .grip { color: var(--soft); letter-spacing: -2px; }
 .name { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .soft { font-size: 11.5px; }
+.here { display: flex; gap: 6px; align-items: center; font-size: 12px; }
 .back { align-self: flex-start; }
 </style>
