@@ -1,5 +1,5 @@
-# `make start` runs the application, `make test` all tests, `make hard` the long ones, `make setup` only installs.
-.PHONY: setup start test hard lint bench types screenshots
+# `make start` runs the application, `make test` all tests, `make hard` the long ones, `make explore` draws properties anew, `make setup` only installs.
+.PHONY: setup start test hard explore lint bench types screenshots
 .DEFAULT_GOAL := start
 
 setup:
@@ -13,6 +13,9 @@ test: setup
 
 hard: setup
 	@.venv/bin/python -m pytest tests/hard -m "hard or not hard"
+
+explore: setup
+	@scripts/explore.sh
 
 lint: setup
 	@scripts/lint.sh

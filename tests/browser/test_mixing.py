@@ -12,7 +12,7 @@ import soundfile
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import state
-from tests.web.server import send_file
+from tests.web.server import bring, wait_for_task
 
 
 def _drag(page: Page, name: str, dx: float) -> None:
@@ -62,10 +62,11 @@ def test_a_pan_is_dragged_and_put_back_by_keys(page: Page, address: str, full_so
 
 @pytest.fixture
 def long_song(address: str, empty_song: int, tmp_path: Path) -> int:
-    """A song of many tracks, short ones: each is looked at before the next one comes."""
+    """A song of many tracks, short ones: all brought in at once."""
     soundfile.write(tmp_path / "hush.wav", np.full(24_000, 0.001), 48_000, subtype="PCM_24")
-    for i in range(24):
-        send_file(address, empty_song, tmp_path / "hush.wav", f"{i:02d}_Part {i}.wav")
+    brought = [bring(address, empty_song, tmp_path / "hush.wav", f"{i:02d}_Part {i}.wav") for i in range(24)]
+    for task in brought:
+        wait_for_task(address, task)
     return empty_song
 
 

@@ -82,8 +82,13 @@ def wait_for_task(address: str, task_id: int, seconds: float = 60.0) -> dict[str
 
 def send_file(address: str, song_id: int, path: Path, name: str | None = None) -> dict[str, object]:
     """Upload a file and wait for its import."""
+    return wait_for_task(address, bring(address, song_id, path, name))
+
+
+def bring(address: str, song_id: int, path: Path, name: str | None = None) -> int:
+    """Upload a file; the task that imports it."""
     answer = httpx.post(
         f"{address}/api/songs/{song_id}/files", params={"name": name or path.name}, content=path.read_bytes()
     )
     assert answer.status_code == 202, answer.text
-    return wait_for_task(address, answer.json()["id"])
+    return int(answer.json()["id"])

@@ -72,5 +72,6 @@ li.over { box-shadow: inset 0 2px 0 var(--clash); }
 .name { flex: 1; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .soft { font-size: 11.5px; }
 .here { display: flex; gap: 6px; align-items: center; font-size: 12px; }
+input { accent-color: var(--treat); margin: 0; }
 .back { align-self: flex-start; }
 </style>
