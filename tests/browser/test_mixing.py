@@ -60,6 +60,18 @@ def test_a_pan_is_dragged_and_put_back_by_keys(page: Page, address: str, full_so
     expect(pan).to_have_attribute("aria-valuetext", "5 % right")
 
 
+def test_a_tracks_polarity_is_turned_and_turned_back(page: Page, address: str, full_song: int) -> None:
+    page.goto("/tracks")
+    turn = page.get_by_role("button", name="Turn the polarity of").first
+    expect(turn).to_have_attribute("aria-pressed", "false")
+    turn.click()
+    expect(turn).to_have_attribute("aria-pressed", "true")
+    assert state(address, full_song)["tracks"][0]["turned"] is True
+    page.keyboard.press("Control+z")
+    expect(turn).to_have_attribute("aria-pressed", "false")
+    assert state(address, full_song)["tracks"][0]["turned"] is False
+
+
 @pytest.fixture
 def long_song(address: str, empty_song: int, tmp_path: Path) -> int:
     """A song of many tracks, short ones: all brought in at once."""

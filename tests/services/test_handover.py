@@ -17,7 +17,7 @@ from scipy import signal
 from mivlo.audio.encode import Container, Depth
 from mivlo.audio.originals import original_name
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.core.graph import Tap, compile, render
+from mivlo.core.graph import StripKind, Tap, compile, render
 from mivlo.core.moves import BUTTERWORTH_Q, Channels, Entry, Shape, StaticMove, Treatment
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
@@ -28,8 +28,8 @@ from mivlo.services.handover.exporting import ExportOptions
 from mivlo.services.recordings import files
 from mivlo.services.recordings.importing import song_sources
 from mivlo.services.recordings.naming import guess_role, name_from_file
-from mivlo.services.song import moves, songs
-from mivlo.services.song.state import SongState
+from mivlo.services.song import edits, moves, songs, strips
+from mivlo.services.song.state import SongState, read_song
 from mivlo.store.database import session
 from tests.conftest import bring_in, exported, song_state
 from tests.core.graph import kinds
@@ -125,6 +125,29 @@ def test_what_can_be_heard_can_be_exported_when_the_store_has_lost_the_recording
         assert np.max(np.abs(again - before)) < 2.0**-22
         said = [notice for notice in result["notices"] if "missing in the store" in notice]
         assert len(said) == (container is Container.WAV)  # nothing else carries marks
+
+
+@pytest.mark.parametrize("original_rate", [False, True])
+@pytest.mark.parametrize("treated", [False, True])
+def test_a_turned_track_is_exported_turned_and_cancels_itself(
+    song: SongState, original_rate: bool, treated: bool
+) -> None:
+    track = song.tracks[1]
+    if treated:
+        with session() as s:
+            moves.add_move(s, song.id, track.id, Entry(move=StaticMove(Shape.BELL, 400.0, gain_db=-6.0)), None)
+    before, _ = soundfile.read(_export(song, [1], original_rate=original_rate))
+    with session() as s:
+        strips.change_strip(s, song.id, track.id, None, {"turned": True})
+    after, _ = soundfile.read(_export(song, [1], original_rate=original_rate))
+    assert np.max(np.abs(before)) > 0.01
+    assert np.max(np.abs(before + after)) < 2.0**-22
+    with session() as s:
+        mix = next(i for i in read_song(s, song.id).strips if i.kind is StripKind.MIX)
+        with pytest.raises(InvalidValue, match="only a track's polarity"):
+            strips.change_strip(s, song.id, mix.id, None, {"turned": True})
+        edits.undo(s, song.id)
+        assert not read_song(s, song.id).strip(track.id).turned
 
 
 def test_several_stems_come_in_one_archive_with_the_sheet(song: SongState) -> None:

@@ -79,6 +79,7 @@ class StripRow(Base):
     pan: Mapped[float] = mapped_column(Float, default=0.0)
     mute: Mapped[bool] = mapped_column(Boolean, default=False)
     solo: Mapped[bool] = mapped_column(Boolean, default=False)
+    turned: Mapped[bool] = mapped_column(Boolean, default=False, server_default=text("false"))
     phase: Mapped[str] = mapped_column(Text, default="minimum", server_default="minimum")
     amounts: Mapped[Json] = mapped_column(JSONB, default=dict, server_default=text("'{}'"))
     aftercare: Mapped[Json] = mapped_column(JSONB, default=dict, server_default=text("'{}'"))

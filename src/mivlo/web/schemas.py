@@ -73,6 +73,7 @@ class StripOut(Out):
     pan: float
     mute: bool
     solo: bool
+    turned: bool
     revision: int
     channels: int
     frames: int
@@ -288,6 +289,7 @@ class TrackChange(In):
     pan: float | None = Field(None, ge=-1, le=1)
     mute: bool | None = None
     solo: bool | None = None
+    turned: Annotated[bool, Field(description="whether its polarity is turned")] | None = None
     phase: Phase | None = None
     amounts: Annotated[dict[AmountName, Amount], Field(max_length=1 + MOST_MOVES)] | None = None
     aftercare: Aftercare | None = None

@@ -4086,6 +4086,8 @@ export interface components {
             mute: boolean;
             /** Solo */
             solo: boolean;
+            /** Turned */
+            turned: boolean;
             /** Revision */
             revision: number;
             /** Channels */
@@ -4172,6 +4174,8 @@ export interface components {
             mute?: boolean | null;
             /** Solo */
             solo?: boolean | null;
+            /** Turned */
+            turned?: boolean | null;
             phase?: components["schemas"]["Phase"] | null;
             /** Amounts */
             amounts?: {
@@ -4246,6 +4250,8 @@ export interface components {
             mute: boolean;
             /** Solo */
             solo: boolean;
+            /** Turned */
+            turned: boolean;
             /** Revision */
             revision: number;
             /** Channels */

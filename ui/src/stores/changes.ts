@@ -14,7 +14,7 @@ import { useAway } from "./away";
 import { useSong } from "./song";
 
 type Body = paths["/api/songs/{song_id}/tracks/{track_id}/moves"]["post"]["requestBody"]["content"]["application/json"];
-type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo" | "phase" | "amounts" | "aftercare" | "kept">>;
+type StripValues = Partial<Pick<Track, "name" | "role" | "fader_db" | "pan" | "mute" | "solo" | "turned" | "phase" | "amounts" | "aftercare" | "kept">>;
 type Start = Omit<components["schemas"]["NewStart"], "strip_revision">;
 type MoveBody = components["schemas"]["MoveChange"];
 type Api = typeof api;

@@ -175,8 +175,8 @@ function openBench(track: Strip): void {
 .aimed { outline: 2px dashed var(--treat); outline-offset: 2px; }
 .bar { display: flex; align-items: center; gap: 14px; padding-bottom: 8px; }
 h1 { font-size: 17px; }
-.list, .heads { --lane-columns: 14px 172px 92px 190px 104px minmax(120px, 1fr) 196px; --lane-gap: 10px; }
-.list.compact, .heads.compact { --lane-columns: 14px 176px 84px 186px 98px minmax(110px, 1fr) 276px; --lane-gap: 8px; }
+.list, .heads { --lane-columns: 14px 166px 114px 190px 104px minmax(120px, 1fr) 196px; --lane-gap: 10px; }
+.list.compact, .heads.compact { --lane-columns: 14px 172px 106px 186px 98px minmax(110px, 1fr) 276px; --lane-gap: 8px; }
 .heads { display: grid; grid-template-columns: var(--lane-columns); gap: var(--lane-gap); padding: 0 11px 1px 7px; font-size: 10px; line-height: 13px; scrollbar-gutter: stable; overflow: hidden; flex: none; }
 .heads i { font-style: normal; }
 .scale { display: grid; grid-template-columns: 1fr 52px; gap: 8px; }

@@ -50,6 +50,20 @@ class Insert(Protocol):
         """Go on from a copy."""
 
 
+class Turned:
+    """A recording, `samples`, with its polarity turned."""
+
+    def __init__(self, samples: Samples) -> None:
+        self.samples = samples
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return self.samples.shape
+
+    def __getitem__(self, stretch: slice, /) -> Any:
+        return np.negative(self.samples[stretch])
+
+
 def frames_of(samples: Samples, start: int, stop: int) -> Floats:
     """Frames start to stop as float64, silence outside of the recording."""
     length, channels = samples.shape

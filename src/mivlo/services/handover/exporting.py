@@ -22,10 +22,10 @@ from mivlo.audio.room import check_room
 from mivlo.config import settings
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, StripKind, Tap, compile, render
-from mivlo.core.graph.streams import Samples
+from mivlo.core.graph.streams import Samples, Turned
 from mivlo.services.handover.sheets import sheet_document, song_sheet
 from mivlo.services.recordings.files import recordings, store
-from mivlo.services.recordings.importing import song_sources
+from mivlo.services.recordings.importing import as_heard, song_sources
 from mivlo.services.recordings.treated import known_treated
 from mivlo.services.song.moves import words_of
 from mivlo.services.song.state import SongState, StripState, read_song
@@ -188,7 +188,8 @@ def _write(
     ) as writer:
         done = 0
         made = render(sounds.plan, sounds.sources, (strip.id, Tap.BEHIND), 0, frames, treated=sounds.treated)
-        for block in until_readable(made, sounds.sources.get(strip.id)):
+        recording = sounds.sources.get(strip.id)
+        for block in until_readable(made, recording.samples if isinstance(recording, Turned) else recording):
             writer.write(block)
             done += len(block)
             progress(done / max(frames, 1))
@@ -213,8 +214,10 @@ def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: E
     recording = FileSamples(recordings().original(strip.recording), strip.file_name, keep_readable=True)
     # what it listens to is heard at its rate; no treated sound is kept at that rate
     keys = plan.recordings_of(strip.id) - {strip.id}
-    steering = {i: recordings().samples(song.strip(i).recording, strip.source_rate) for i in keys}
-    return _Sounds(plan, {**steering, strip.id: recording}, {}, recording.info.frames)
+    steering = {
+        i: as_heard(song.strip(i), recordings().samples(song.strip(i).recording, strip.source_rate)) for i in keys
+    }
+    return _Sounds(plan, {**steering, strip.id: as_heard(strip, recording)}, {}, recording.info.frames)
 
 
 def _zip(folder: Path, names: list[str], song: SongState) -> str:

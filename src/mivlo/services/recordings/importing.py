@@ -11,11 +11,11 @@ from sqlalchemy.orm import Session
 from mivlo.audio.cache import MissingRecording
 from mivlo.audio.decode import inspect
 from mivlo.core.errors import InvalidValue
-from mivlo.core.graph.streams import Samples
+from mivlo.core.graph.streams import Samples, Turned
 from mivlo.services.recordings.files import recordings
 from mivlo.services.recordings.naming import guess_role, name_from_file
 from mivlo.services.song.edits import added_row, lock_song
-from mivlo.services.song.state import SongState
+from mivlo.services.song.state import SongState, StripState
 from mivlo.services.song.strips import MOST_STRIPS
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session
@@ -37,11 +37,16 @@ def song_sources(song: SongState, *, skip_missing: bool = False) -> dict[int, Sa
         if not track.audio_sha256:
             continue
         try:
-            found[track.id] = local.samples(track.recording, song.sample_rate)
+            found[track.id] = as_heard(track, local.samples(track.recording, song.sample_rate))
         except MissingRecording:
             if not skip_missing:
                 raise
     return found
+
+
+def as_heard(track: StripState, samples: Samples) -> Samples:
+    """A track's recording in the polarity in which the song has it."""
+    return Turned(samples) if track.turned else samples
 
 
 @dataclass(frozen=True, slots=True)

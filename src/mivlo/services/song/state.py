@@ -65,6 +65,7 @@ class StripState:
     revision: int
     treatment: Treatment
     recording: Recording = _SILENCE
+    turned: bool = False
     importance: int | None = None
     kept: tuple[Range, ...] = ()
     open_findings: int = 0
@@ -144,7 +145,7 @@ class StripState:
             mute=self.mute,
             solo=self.solo,
             channels=1 if track and self.channels == 1 else 2,
-            source=self.recording.name if track else "",
+            source=f"{self.recording.name}{':turned' if self.turned else ''}" if track else "",
         )
 
 
@@ -271,6 +272,7 @@ def _strip_state(row: StripRow, counts: tuple[int, int]) -> StripState:
         revision=row.revision,
         treatment=treatment_of(row),
         recording=_recording_of(row),
+        turned=row.turned,
         importance=row.importance,
         kept=tuple((low, high) for low, high in row.kept),
         open_findings=counts[0],

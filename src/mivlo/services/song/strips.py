@@ -52,7 +52,7 @@ def change_strip(
     strip_revision: int | None = None,
     page: str = "",
 ) -> None:
-    """Rename a strip, set its role, fader, pan, mute or solo, its phase, amounts and aftercare."""
+    """Rename a strip, set its role, fader, pan, mute, solo or polarity, its phase, amounts and aftercare."""
     song, row = locked_strip(session, song_id, strip_id, revision, strip_revision)
     if "name" in values:
         values["name"] = named(values["name"])
@@ -60,13 +60,16 @@ def change_strip(
         values["role"] = str(Role(values["role"]))
     if row.kind == "mix" and ("name" in values or values.get("solo")):
         raise InvalidValue("mix", row.name, "it can't be renamed or soloed")
+    if row.kind != "track" and values.get("turned"):
+        raise InvalidValue("turned", row.name, "only a track's polarity can be turned; what runs into it is added up")
     if "kept" in values:
         values["kept"] = [list(one) for one in kept_ranges(values["kept"])]
     values = {**values, **_treated(row, values)}
-    words = ", ".join(key.removesuffix("_db") for key in values)
+    words = ", ".join(_SAID.get(key, key.removesuffix("_db")) for key in values)
     change_song(session, song, f"{row.name}: {words}", [Change("strip", strip_id, values)], page=page, gesture=True)
 
 
+_SAID = {"turned": "polarity"}
 _OF_TREATMENT = ("phase", "amounts", "aftercare")
 
 

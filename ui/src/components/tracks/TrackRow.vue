@@ -65,6 +65,8 @@ const deeper = computed(() => `${props.row.depth * 22}px`);
       </div>
     </div>
     <div class="buttons">
+      <span v-if="kind !== 'track'" />
+      <button v-else type="button" class="plain small" :aria-pressed="track.turned" :aria-label="`Turn the polarity of ${track.name}`" title="polarity turned: what pushes pulls" @click="change({ turned: !track.turned })">±</button>
       <button v-if="kind !== 'mix'" type="button" class="plain small" :aria-pressed="track.solo" :aria-label="`Solo ${track.name}`" @click="change({ solo: !track.solo })">Solo</button>
       <span v-else />
       <button type="button" class="plain small" :aria-pressed="track.mute" :aria-label="`Mute ${track.name}`" @click="change({ mute: !track.mute })">Mute</button>
@@ -111,7 +113,8 @@ const deeper = computed(() => `${props.row.depth * 22}px`);
 .name:hover, .name:focus { border-color: var(--line); }
 .second { display: flex; gap: 8px; font-size: 11px; align-items: baseline; white-space: nowrap; }
 .compact.track .facts { display: none; }
-.buttons { display: grid; grid-template-columns: 1fr 1fr; gap: 4px; }
+.buttons { display: grid; grid-template-columns: auto 1fr 1fr; gap: 3px; }
+.buttons .small { padding-left: 5px; padding-right: 5px; }
 .wave { height: 50px; min-width: 0; }
 .compact .wave { height: 25px; }
 .more { display: grid; grid-template-columns: minmax(0, 1fr) 84px; gap: 2px 8px; align-items: center; justify-items: end; }
