@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import pytest
@@ -107,8 +108,31 @@ def test_tracks_are_looked_at_once_until_something_they_depend_on_changes(song: 
     with session() as s:
         songs.change_song_values(s, song, None, {"look_in_passage": True})
     assert _look(song) == 2
-    assert (_found(song).from_s, _found(song).to_s) == (1.0, 6.0)
-    assert all(1.0 <= f.document.worst_s <= 6.0 for f in _found(song).findings)
+    found = _found(song)
+    assert (found.from_s, found.to_s) == (1.0, 6.0)
+    assert all(1.0 <= f.document.worst_s <= 6.0 for f in found.findings)
+
+
+def test_a_look_that_was_overtaken_does_not_undo_the_newer_one(song: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    track = song_state(song).tracks[0].id
+    with session() as s:
+        strips.change_strip(s, song, track, None, {"role": "voice"})
+        (late,) = analysing.request_stale(s, song)
+    look = analysing._look
+
+    def slowly(*how: Any) -> Any:
+        """While it looks, another worker has done the same and is over; then the role changes, and that is looked at."""
+        monkeypatch.setattr(analysing, "_look", look)
+        set_task(late, state="done")
+        with session() as s:
+            strips.change_strip(s, song, track, None, {"role": "bass"})
+        _look(song)
+        assert _found(song).fresh
+        return look(*how)
+
+    monkeypatch.setattr(analysing, "_look", slowly)
+    analysing.run_analysis(late)
+    assert _found(song).fresh
 
 
 def test_accepting_makes_the_proposed_move_and_one_undo_takes_both_back(song: int) -> None:

@@ -88,10 +88,22 @@ def run_analysis(task_id: int) -> dict[str, Any]:
             treated=treated, along=along,
         )  # fmt: skip
         session.get(StripRow, track.id, with_for_update=True)  # one at a time for a track
+        if _overtaken(session, song.id, track.id, key):
+            return {"track_id": track.id}
         session.merge(row)
         keep_findings(session, track.id, found)
         tell(session, song.id, "findings", track_id=track.id)
     return {"track_id": track.id}
+
+
+def _overtaken(session: Session, song_id: int, track_id: int, key: str) -> bool:
+    """Whether a look that began later, at the track as it is now, was over sooner: an older one must not undo it."""
+    known = session.get(LookRow, track_id)
+    if known is None or known.key == key:
+        return False
+    song = read_song(session, song_id)
+    track = next((strip for strip in song.strips if strip.id == track_id), None)
+    return track is not None and known.key == analysis_key(song, track)
 
 
 def _look(
