@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from weakref import WeakKeyDictionary
 
 import numpy as np
+import scipy.interpolate  # noqa: F401  (rungs import it when they are first pulled; a gesture must not wait for that)
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, Point, Renderer, RendererState, Strip, StripKind, Tap

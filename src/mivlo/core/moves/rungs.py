@@ -16,7 +16,6 @@ from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 from annotated_types import Interval, MaxLen, Unit
-from scipy.interpolate import PchipInterpolator
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.filters import analogue_polynomials
@@ -149,6 +148,9 @@ class _Design:
 
     def wanted(self, gains: Floats) -> Floats:
         """The smooth curve through the gains, in dB at all places."""
+        # a fifth of a second to import, which no command that has no rungs should wait for
+        from scipy.interpolate import PchipInterpolator
+
         count = len(gains)
         curve = PchipInterpolator(self.erb[:count], gains)
         return np.asarray(curve(np.clip(self.erb, self.erb[0], self.erb[count - 1])))
