@@ -127,10 +127,10 @@ class Carving:
         *,
         sample_rate: float,
         kept: Sequence[Range] = (),
-        halves: Callable[[], Halves] | None = None,
+        halves: Callable[[], Halves | None] = lambda: None,
     ) -> None:
         self.keep, self.on, self._kept = keep, on, kept
-        self._whole_halves = halves if scene.power.shape[1] == 2 else None
+        self._read_halves = halves if scene.power.shape[1] == 2 else lambda: None
         self._chosen = np.unique(np.linspace(0, max(0, scene.frames - 1), _SEARCH_FRAMES).astype(np.int64))
         self._scene = scene.at(self._chosen)
         self._frame_s, self._rate, self._keeper = scene.frame_s, sample_rate, keeper
@@ -148,12 +148,17 @@ class Carving:
         return self._scene.spread(self._rest + power)
 
     @cached_property
+    def _whole_halves(self) -> Halves | None:
+        return self._read_halves()
+
+    @cached_property
     def _halves(self) -> Halves | None:
-        return None if self._whole_halves is None else self._whole_halves().at(self._chosen)
+        return None if self._whole_halves is None else self._whole_halves.at(self._chosen)
 
     def effect(self, move: CarveMove, channels: Channels = Channels.ALL) -> Effect:
         """What a move does to the strip as it is in the scene."""
-        power = self._behind(move, self._power, self._chosen, self._halves if channels is Channels.MID else None)
+        of_middle = self._halves if channels is Channels.MID else None
+        power = _behind(self._factors(move, self._chosen), self._power, of_middle)
         spread = self._scene.spread(power)
         after = _loudness(partial_loudness(self._own, spread if self._alone_with else self._among_rest(power)))
         lu = 10.0 * np.log10(self._energy / _energy(power))
@@ -235,11 +240,9 @@ class Carving:
 
     def carved(self, carve: Carve, power: Singles) -> tuple[Singles, Halves | None]:
         """Power (ears, frames, COMPONENTS) of all frames behind a carve, and its halves where they are known."""
-        frames = np.arange(power.shape[1])
-        halves = None if self._whole_halves is None else self._whole_halves()
-        of_middle = halves if carve.channels is Channels.MID else None
-        left = None if halves is None else halves.behind(self._factors(carve.move, frames), carve.channels)
-        return self._behind(carve.move, power, frames, of_middle), left
+        factors, halves = self._factors(carve.move, np.arange(power.shape[1])), self._whole_halves
+        left = None if halves is None else halves.behind(factors, carve.channels)
+        return _behind(factors, power, halves if carve.channels is Channels.MID else None), left
 
     def _factors(self, move: CarveMove, frames: npt.NDArray[np.int64]) -> Singles:
         """(frames, COMPONENTS) what a move leaves of a power."""
@@ -247,11 +250,10 @@ class Carving:
         factors = np.array([_bell_power(move, step * _GAIN_STEP_DB) for step in steps], dtype=np.float32)
         return np.asarray(factors[where])
 
-    def _behind(
-        self, move: CarveMove, power: Singles, frames: npt.NDArray[np.int64], halves: Halves | None = None
-    ) -> Singles:
-        factors = self._factors(move, frames)
-        return np.asarray(power * factors) if halves is None else halves.heard(power, factors)
+
+def _behind(factors: Singles, power: Singles, of_middle: Halves | None) -> Singles:
+    """What a cut that leaves `factors` makes of a power; one of the middle alone, where halves are given."""
+    return np.asarray(power * factors) if of_middle is None else of_middle.heard(power, factors)
 
 
 def _everywhere(clash: Clash, depth_db: float) -> list[CarveMove]:

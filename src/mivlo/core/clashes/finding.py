@@ -126,8 +126,13 @@ def rise_of(alone: Singles) -> Floats:
     return np.asarray(np.clip(tilt - usual, 0.0, _MOST_RISE))
 
 
-def _clash(loss: Loss, course: Course, by: int, first: int, last: int, lost: float, rise: Floats) -> Clash | None:
-    """What happens in a range over time; None where nothing is covered at any moment."""
+def _clash(
+    loss: Loss, course: Course, by: int, first: int, last: int, lost: float, deep: Floats, rise: Floats
+) -> Clash | None:
+    """What happens in a range over time; None where nothing is covered at any moment.
+
+    deep, rise : (blocks, BANDS) of `_deep` and `rise_of` the other strip.
+    """
     inside = slice(first, last + 1)
     alone = course.alone[:, inside].sum(axis=1, dtype=np.float64)
     taken = course.taken[by, :, inside].sum(axis=1, dtype=np.float64)
@@ -137,8 +142,7 @@ def _clash(loss: Loss, course: Course, by: int, first: int, last: int, lost: flo
         return None
     gone = course.taken[:, :, inside].sum(axis=(0, 2), dtype=np.float64)
     hidden = float(np.sum(taken[gone > HIDDEN * alone])) / max(1, len(taken))
-    deep = _deep(course, by)[:, inside]
-    event = float(np.sum(deep * rise[:, inside])) / max(float(np.sum(deep)), 1e-12)
+    event = float(np.sum((deep * rise)[:, inside])) / max(float(np.sum(deep[:, inside])), 1e-12)
     confined, together = _confined(course, by, first, last, covered), _together(rise[:, inside])
     weight = hidden * math.sqrt(lost) * (_STEADY + event) * math.exp(_CONFINED * confined + _TOGETHER * together)
     return Clash(
@@ -186,15 +190,15 @@ def clashes_of(loss: Loss, course: Course, rises: Sequence[Floats], *, least: fl
     for by in range(len(loss.lost)) if loss.loudness > 0.0 else ():
         if by == loss.strip:
             continue
-        density = np.sum(_deep(course, by) * (_STEADY + rises[by]), axis=0)
-        for first, last in spans_of(density):
+        deep = _deep(course, by)
+        for first, last in spans_of(np.sum(deep * (_STEADY + rises[by]), axis=0)):
             inside = slice(first, last + 1)
             lost = float(np.sum(loss.lost[by, inside])) / loss.loudness
             buried = float(np.sum(loss.buried[by, inside])) / loss.loudness
             at_home = float(np.sum(loss.lost[by, inside] * loss.home[inside])) / loss.loudness
             if lost < least or buried > MOSTLY_BURIED * lost or at_home < AT_HOME * lost:
                 continue
-            clash = _clash(loss, course, by, first, last, lost, rises[by])
+            clash = _clash(loss, course, by, first, last, lost, deep, rises[by])
             if clash is not None:
                 found.append(clash)
     return found

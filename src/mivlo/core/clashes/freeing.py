@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy.typing as npt
 
@@ -68,16 +69,17 @@ def free(
     carves: list[Carve] = []
     known: dict[int, Halves | None] = {}
 
-    def halves_of(strip: int) -> Callable[[], Halves] | None:
-        found = known.setdefault(strip, halves(strip))
-        return None if found is None else lambda: found
+    def halves_of(strip: int) -> Halves | None:
+        if strip not in known:
+            known[strip] = halves(strip)
+        return known[strip]
 
     for clash in covering:
         if len(carves) >= allowed.most_moves or sum(c.on == clash.by for c in carves) >= MOST_A_STRIP:
             continue
         spared = allowed.kept.get(clash.by, ())
         carving = Carving(
-            scene, keep, clash.by, keeper, sample_rate=sample_rate, kept=spared, halves=halves_of(clash.by)
+            scene, keep, clash.by, keeper, sample_rate=sample_rate, kept=spared, halves=partial(halves_of, clash.by)
         )
         left_lu = max(0.0, allowed.most_lu - sum(c.effect.lost_lu for c in carves))
         carve = carving.best(clash, most_db=allowed.deep_on(clash.by), most_lu=left_lu, worth_sones=allowed.worth_sones)

@@ -59,7 +59,7 @@ def _cell(strip, own, all_others, singles, t, b, c, takes):  # type: ignore[no-u
 
 
 @njit(cache=True, nogil=True)
-def _lose(strip, own, all_others, singles, c, buried, alone, kept, lost, deep, gone, course, taken):  # type: ignore[no-untyped-def]
+def _lose(strip, own, all_others, singles, c, buried, alone, kept, lost, gone, course, taken):  # type: ignore[no-untyped-def]
     ears, frames, bands = own.shape
     takes = np.zeros(singles.shape[0], dtype=np.float32)
     for t in range(frames):
@@ -71,11 +71,9 @@ def _lose(strip, own, all_others, singles, c, buried, alone, kept, lost, deep, g
             course[block, b] += best
             if left >= best:
                 continue
-            share = (best - left) / best
             for j in range(singles.shape[0]):
                 if takes[j] > 0.0:
                     lost[j, b] += takes[j]
-                    deep[j, b] += takes[j] * share * share
                     taken[j, block, b] += takes[j]
                     hidden = True
                     for ear in range(ears):
@@ -92,7 +90,6 @@ class Loss:
     strip : its number.
     alone, kept : (BANDS,) what each band adds to its loudness, alone and among all.
     lost : (strips, BANDS) what goes to each other strip in each band.
-    deep : the same, each part weighted by the square of the share that is lost at that moment and band.
     buried : the part of `lost` that goes where the other one is over BURIED_DB above.
     home : (BANDS,) what share of its excitation comes from within half an ERB; the rest only spreads there.
     """
@@ -101,7 +98,6 @@ class Loss:
     alone: Floats
     kept: Floats
     lost: Floats
-    deep: Floats
     buried: Floats
     home: Floats
 
@@ -145,15 +141,15 @@ def loss_of(scene: Scene, strip: int) -> tuple[Loss, Course]:
     """What a strip of a scene loses, on the whole and over time."""
     blocks = -(-scene.frames // BLOCK)
     alone, kept = np.zeros(BANDS), np.zeros(BANDS)
-    sums = np.zeros((3, scene.count, BANDS))
+    sums = np.zeros((2, scene.count, BANDS))
     course = np.zeros((blocks, BANDS), dtype=np.float32)
     taken = np.zeros((scene.count, blocks, BANDS), dtype=np.float32)
     limit = np.float32(10.0 ** (BURIED_DB / 10.0))
     own, others = scene.excitation[strip], scene.masking_of_others(strip)
-    lost, deep, buried = sums
-    _lose(strip, own, others, scene.masking, TABLES, limit, alone, kept, lost, deep, buried, course, taken)
+    lost, buried = sums
+    _lose(strip, own, others, scene.masking, TABLES, limit, alone, kept, lost, buried, course, taken)
     mean = SONES_A_BAND / max(1, scene.frames)
     of_block = np.float32(SONES_A_BAND / BLOCK)
     home = _home(scene, strip)
-    loss = Loss(strip, alone * mean, kept * mean, lost * mean, deep * mean, buried * mean, home)
+    loss = Loss(strip, alone * mean, kept * mean, lost * mean, buried * mean, home)
     return loss, Course(scene.frame_s * BLOCK, course * of_block, taken * of_block)

@@ -91,7 +91,7 @@ def _freed(heard: HeardSong, track_id: int, limits: Limits, untouched: Sequence[
     carves = free(
         heard.scene, keeper, clashes, lambda: heard.key(track_id), sample_rate=heard.song.sample_rate,
         limits=replace(allowed, most_moves=MOST_STEPS), worth=LEAST_LOST,
-        halves=lambda number: (made := heard.halves_of(heard.tracks[number])) and made(),
+        halves=lambda number: heard.halves(heard.tracks[number]),
     )  # fmt: skip
     if not carves:
         raise MivloError("Nothing within the limits frees more than it takes. A fader, or another part, helps more.")
@@ -171,7 +171,7 @@ def _carve(
     kept = heard.song.strip(on).kept
     carving = Carving(
         heard.scene, keeper, giver, lambda: heard.key(keep), sample_rate=heard.song.sample_rate, kept=kept,
-        halves=heard.halves_of(on),
+        halves=lambda: heard.halves(on),
     )  # fmt: skip
     return carving.best(
         clash, most_db=most_db, most_lu=MOST_LU_IN_A_SONG, keyed=keyed is not False, static=keyed is not True,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from threading import Lock
 
@@ -58,7 +58,7 @@ class FileScene:
         keep = clash.covered
         carving = Carving(
             self.scene, keep, clash.by, lambda: self._whole(keep), sample_rate=self.sample_rate,
-            halves=self._halves_of(clash.by),
+            halves=lambda: self._halves(clash.by),
         )  # fmt: skip
         return carving.best(clash, most_db=limits.most_db, most_lu=limits.most_lu)
 
@@ -69,19 +69,8 @@ class FileScene:
             halves=self._halves,
         )  # fmt: skip
 
-    def _halves_of(self, number: int) -> Callable[[], Halves] | None:
-        """How middle and sides of a sound are had; None of a mono one."""
-        if self.sounds[number].shape[1] != 2:
-            return None
-
-        def made() -> Halves:
-            found = self._halves(number)
-            assert found is not None
-            return found
-
-        return made
-
     def _halves(self, number: int) -> Halves | None:
+        """Middle and sides of a sound; None of a mono one."""
         if self.sounds[number].shape[1] != 2:
             return None
         middle = np.mean(self._whole(number), axis=1, keepdims=True)

@@ -130,19 +130,16 @@ class HeardSong:
         """A track as moves of other tracks hear it."""
         return sound_of(self.song, self.song.plan, (track_id, Tap.KEY), self.first, self.last)
 
-    def halves_of(self, track_id: int) -> Callable[[], Halves] | None:
-        """How middle and sides of a track at its place are had; None of one that is mono."""
+    def halves(self, track_id: int) -> Halves | None:
+        """Middle and sides of a track at its place; None of one that is mono."""
         strip = self.song.strip(track_id)
         if strip.kind is StripKind.TRACK and strip.channels != 2:
             return None
 
-        def made() -> Halves:
-            sound = self.sound(track_id)
-            parts = np.concatenate([sound, np.mean(sound, axis=1, keepdims=True)], axis=1)
-            power = components(parts, sample_rate=self.song.sample_rate)
-            return Halves.of(power[:2], power[2:]).times(_weights(self.song.plan, track_id))
-
-        return made
+        sound = self.sound(track_id)
+        parts = np.concatenate([sound, np.mean(sound, axis=1, keepdims=True)], axis=1)
+        power = components(parts, sample_rate=self.song.sample_rate)
+        return Halves.of(power[:2], power[2:]).times(_weights(self.song.plan, track_id))
 
     def with_treatment(self, track_id: int, treatment: Treatment) -> HeardSong:
         """The same with another treatment of one track; the level stays."""

@@ -16,6 +16,7 @@ from mivlo.core.roles import Role
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.state import Decision, PassageOrder, SongState, read_song
+from mivlo.store.models import Song
 
 Stretch = tuple[float, float]
 """From when to when, in s."""
@@ -58,7 +59,7 @@ def set_importance(
     if len(set(order)) < len(order):
         raise InvalidValue("order", order, "it must name tracks or groups of the song, each once")
     if stretch is not None:
-        _set_of_passage(session, state, order, stretch, page)
+        _set_of_passage(session, song, state, order, stretch, page)
         return
     ranks = {track: order.index(track) if track in order else None for track in tracks}
     changes = [Change("strip", i, {"importance": r}) for i, r in ranks.items() if r != tracks[i].importance]
@@ -66,7 +67,9 @@ def set_importance(
         change_song(session, song, "order of importance" if order else "importance by role", changes, page=page)
 
 
-def _set_of_passage(session: Session, state: SongState, order: list[int], stretch: Stretch, page: str) -> None:
+def _set_of_passage(
+    session: Session, song: Song, state: SongState, order: list[int], stretch: Stretch, page: str
+) -> None:
     made = [o for o in state.orders if not _is_passage(o, stretch)]
     if order:
         made.append(PassageOrder(*stretch, tuple(order)))
@@ -76,27 +79,25 @@ def _set_of_passage(session: Session, state: SongState, order: list[int], stretc
         return
     label = "order of importance in a passage" if order else "importance in a passage as in the song"
     documents = [{**asdict(o), "track_ids": list(o.track_ids)} for o in made]
-    change_song(
-        session, lock_song(session, state.id), label, [Change("song", state.id, {"orders": documents})], page=page
-    )
+    change_song(session, song, label, [Change("song", state.id, {"orders": documents})], page=page)
 
 
 def order_in(state: SongState, stretch: Stretch | None) -> PassageOrder | None:
     """The order by hand that a passage has of its own; None for the whole song."""
     if stretch is None or not state.orders:
         return None
-    closest = max(state.orders, key=lambda o: _common(o, stretch))
+    closest = max(state.orders, key=lambda o: _common((o.from_s, o.to_s), stretch))
     return closest if _is_passage(closest, stretch) else None
 
 
 def _is_passage(order: PassageOrder, stretch: Stretch) -> bool:
-    return _common(order, stretch) >= SAME_PASSAGE
+    return _common((order.from_s, order.to_s), stretch) >= SAME_PASSAGE
 
 
-def _common(order: PassageOrder, stretch: Stretch) -> float:
-    """What two stretches share of what they cover together."""
-    shared = min(order.to_s, stretch[1]) - max(order.from_s, stretch[0])
-    return max(0.0, shared) / max(1e-9, max(order.to_s, stretch[1]) - min(order.from_s, stretch[0]))
+def _common(one: tuple[float, float], other: tuple[float, float]) -> float:
+    """What two stretches share, as a share of what they cover together."""
+    (a, b), (c, d) = one, other
+    return max(0.0, min(b, d) - max(a, c)) / max(1e-9, max(b, d) - min(a, c))
 
 
 def _rank(state: SongState, track_id: int, stretch: Stretch | None) -> int | None:
@@ -172,4 +173,4 @@ def _speaks_of(decision: Decision, covered: int, by: int, range_hz: tuple[float,
 def _overlap(one: tuple[float, float], other: tuple[float, float]) -> float:
     """What two ranges in Hz share, as a share of both together, in octaves."""
     (a, b), (c, d) = np.log2(one), np.log2(other)
-    return float(max(0.0, min(b, d) - max(a, c)) / (max(b, d) - min(a, c)))
+    return float(_common((a, b), (c, d)))
