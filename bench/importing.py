@@ -28,6 +28,7 @@ SECONDS, RATE, ROUNDS = 240, 44_100, 3
 class _Recording:
     audio_sha256: str
     file_name: str
+    starts_at_s: float = 0.0
 
 
 def measure() -> list[tuple[str, str, str]]:

@@ -251,7 +251,7 @@ def test_names_in_any_locale(name: str, locale: dict[str, str], tmp_path: Path, 
         ["treat", os.fsencode(tmp_path / name), "--moves", str(sheet), "-o", out],
     ):
         command = [sys.executable, "-m", "mivlo.cli", *arguments]
-        done = subprocess.run(command, env={**os.environ, **locale}, capture_output=True, timeout=60)
+        done = subprocess.run(command, env={**os.environ, **locale}, capture_output=True, timeout=120)
         assert b"Traceback" not in done.stderr
         assert done.returncode == 0, done.stderr
         if "--json" in arguments:

@@ -8,7 +8,7 @@ from mivlo.core.loudness import gated_loudness
 from mivlo.demo import song
 from mivlo.services.clashes.files import FileScene
 from mivlo.services.clashes.surveying import ranked
-from mivlo.services.recordings.naming import guess_role
+from mivlo.services.song.naming import guess_role
 from tests.conftest import Made
 
 HEARD_DB_SPL = 79.0

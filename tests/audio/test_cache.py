@@ -35,6 +35,7 @@ RATE = 48_000
 class Recording:
     audio_sha256: str
     file_name: str
+    starts_at_s: float = 0.0
 
 
 class Files:

@@ -13,7 +13,7 @@ from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 
 from tests.web.server import send_file
 
-PATIENCE_S = 60
+PATIENCE_S = 120
 """A busy machine is slow, not wrong."""
 expect.set_options(timeout=1_000 * PATIENCE_S)
 

@@ -158,9 +158,9 @@ def test_a_recipe_is_kept_and_a_sheet_brought_in(page: Page, address: str, song:
     expect(part.get_by_role("button", name=re.compile("^Weir ring"))).to_have_count(0)
 
 
-def test_a_balance_is_seen_heard_and_taken(page: Page, address: str, song: int) -> None:
+def test_a_balance_is_seen_heard_and_taken(page: Page, address: str, song: int, tmp_path: Path) -> None:
     _bench(page, address, song)
-    choose(page, "Add a move", "Balance towards another track …")
+    choose(page, "Add a move", "Balance towards another sound …")
     choose(page, "Balance towards", "Two")
     part = page.get_by_role("group", name="Balance")
     expect(part.get_by_role("status")).to_contain_text(re.compile(r"differ by \d+\.\d dB RMS"))
@@ -168,6 +168,23 @@ def test_a_balance_is_seen_heard_and_taken(page: Page, address: str, song: int) 
     part.get_by_role("button", name=re.compile("^Make (it|them)")).press("Enter")
     until(lambda: len(_moves(address, song)) > 0)
     assert all(m["gain_db"] < 0 and m["links"] == ["balance"] for m in _moves(address, song))
+    # towards a file, and towards its own other half
+    choose(page, "Add a move", "Balance towards another sound …")
+    dark = treat(
+        np.random.default_rng(5).standard_normal((2 * RATE, 1)) * 0.05,
+        [StaticMove(Shape.HIGH_SHELF, 1_000.0, gain_db=-12.0)],
+        sample_rate=RATE,
+    )
+    soundfile.write(tmp_path / "dark.wav", dark, RATE, subtype="PCM_24")
+    part.get_by_label("Reference file").set_input_files(tmp_path / "dark.wav")
+    expect(part.get_by_role("status")).to_contain_text(re.compile(r"differ by \d+\.\d dB RMS"))
+    count = len(_moves(address, song))
+    part.get_by_role("button", name=re.compile("^Make (it|them)")).press("Enter")
+    until(lambda: len(_moves(address, song)) > count)
+    assert httpx.get(f"{address}/api/songs/{song}/history").json()[0]["label"] == "One: balance towards dark.wav"
+    choose(page, "Add a move", "Balance towards another sound …")
+    choose(page, "Balance towards", "this track at other times")
+    expect(part.get_by_role("status")).to_contain_text(re.compile(r"differ by \d+\.\d dB RMS"))
 
 
 def test_snapshots_and_history_bring_the_song_back(page: Page, address: str, song: int) -> None:
@@ -191,6 +208,18 @@ def test_snapshots_and_history_bring_the_song_back(page: Page, address: str, son
     until(lambda: _moves(address, song)[0]["gain_db"] == -8.0)
     page.keyboard.press("s")
     until(lambda: _moves(address, song)[0]["gain_db"] == -2.0)
+    # side by side: with the state of now, then with the other one
+    page.get_by_role("button", name="Snapshots").click()
+    menu.get_by_role("button", name="Compare shallow").click()
+    both = page.get_by_role("dialog", name="One, side by side")
+    expect(both.get_by_role("img", name="Change by frequency")).to_be_visible()
+    expect(both.get_by_role("columnheader")).to_have_text(["shallow", "as it is now"])
+    expect(both.get_by_role("row", name="kept in the mix").get_by_role("cell").first).to_have_text(
+        re.compile(r"^\d+ %$")
+    )
+    choose(page, "Beside which", "Snapshot 1")
+    expect(both.get_by_role("columnheader")).to_have_text(["shallow", "Snapshot 1"])
+    both.get_by_role("button", name="Close").click()
     page.get_by_role("button", name="History").click()
     page.get_by_role("list", name="History").get_by_role("button", name=re.compile("add bell 500")).first.press("Enter")
     until(lambda: _moves(address, song)[0]["gain_db"] == -8.0)

@@ -7,9 +7,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 import soundfile
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.loudness import gated_loudness
+from mivlo.core.moves.members import Spacing
 from mivlo.core.probe import MonitorLimiter, Probe, ProbeMode, ProbeStream
 from mivlo.core.units import Floats
 
@@ -39,19 +42,22 @@ def test_the_probes_ring_time_is_what_is_measured(mode: ProbeMode, gain: float, 
     x[0] = 1.0
     from mivlo.core.graph import treat
 
-    ringing = treat(x, [probe.as_move()], sample_rate=RATE)[:, 0]
+    ringing = treat(x, probe.as_moves(), sample_rate=RATE)[:, 0]
     ringing[0] = 0.0  # the direct sound does not ring
     assert _decay_s(ringing[20:]) == pytest.approx(probe.ring_s, rel=0.06)
 
 
 @pytest.mark.parametrize("margin", [0.0, 3.0, 6.0])
 @pytest.mark.parametrize("mode", list(ProbeMode))
-def test_the_probe_is_never_louder_than_the_margin_allows(noise: Floats, mode: ProbeMode, margin: float) -> None:
+@pytest.mark.parametrize("count", [1, 4])
+def test_the_probe_is_never_louder_than_the_margin_allows(
+    noise: Floats, mode: ProbeMode, margin: float, count: int
+) -> None:
     tone = 0.2 * np.sin(2 * np.pi * 1_000 * np.arange(len(noise)) / RATE)[:, None]
     for x in (noise, np.tile(tone, (1, 2)) + 0.1 * noise):
         stream = ProbeStream(RATE, 2)
         stream.process(x[:4_800], x[:4_800])
-        stream.set_probe(Probe(1_000.0, 0.05, 24.0, mode, margin))
+        stream.set_probe(Probe(1_000.0, 0.05, 24.0, mode, margin, count))
         heard = np.concatenate([stream.process(x[i : i + 512], x[i : i + 512]) for i in range(4_800, len(x), 512)])
         allowed = np.max(np.abs(x)) * 10 ** (margin / 20)
         assert np.max(np.abs(heard)) <= allowed * 1.0001
@@ -76,6 +82,81 @@ def test_a_modest_boost_is_not_held_back(noise: Floats) -> None:
     assert stream.held_back_db > -0.1
 
 
+def _response_db(probe: Probe, at_hz: list[float]) -> Floats:
+    """What a held probe makes of tones, once it has settled: measured one by one."""
+    out = []
+    for hz in at_hz:
+        tone = 0.05 * np.sin(2 * np.pi * hz * np.arange(2 * RATE) / RATE)[:, None]
+        stream = ProbeStream(RATE, 1)
+        stream.set_probe(probe, glide=False)
+        heard = stream.process(tone, tone)
+        out.append(10 * np.log10(np.mean(heard[RATE:] ** 2) / np.mean(tone[RATE:] ** 2)))
+    return np.array(out)
+
+
+@pytest.mark.parametrize(
+    ("spacing", "members"), [(Spacing.OCTAVES, [220.0, 440.0, 880.0]), (Spacing.MULTIPLES, [220.0, 440.0, 660.0])]
+)
+def test_a_probe_over_a_set_treats_each_member_alike(spacing: Spacing, members: list[float]) -> None:
+    between = [311.1, 550.0, 1_300.0]
+    values = {"octaves": 0.1, "gain_db": 9.0, "margin_db": 24.0, "count": 3, "spacing": spacing}
+    for mode, there, elsewhere in (
+        (ProbeMode.BOOST, 9.0, 0.0),
+        (ProbeMode.CUT, -9.0, 0.0),
+        (ProbeMode.ALONE, 0.0, None),
+    ):
+        probe = Probe(220.0, mode=mode, **values)  # type: ignore[arg-type]
+        assert _response_db(probe, members) == pytest.approx(there, abs=0.35)
+        if elsewhere is None:
+            assert np.max(_response_db(probe, between)) < -12.0
+        else:
+            assert _response_db(probe, between) == pytest.approx(elsewhere, abs=0.8)  # the skirts of two bells
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000])
+def test_members_beyond_what_the_rate_holds_are_left_out(rate: int) -> None:
+    stream = ProbeStream(rate, 1)
+    x = np.random.default_rng(3).standard_normal((4_096, 1)) * 0.1
+    for mode in ProbeMode:
+        stream.set_probe(Probe(15_000.0, mode=mode, count=16, spacing=Spacing.MULTIPLES))
+        assert np.all(np.isfinite(stream.process(x, x)))
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    st.lists(
+        st.none() | st.builds(Probe, st.floats(30.0, 20_000.0), st.floats(0.05, 2.0), st.floats(0.0, 24.0),
+                              st.sampled_from(list(ProbeMode)), st.floats(0.0, 24.0), st.integers(1, 16), st.sampled_from(list(Spacing))),
+        min_size=1, max_size=6,
+    ),
+    st.integers(1, 700),
+)  # fmt: skip
+def test_whatever_was_held_once_released_the_sound_is_as_before(probes: list[Probe | None], block: int) -> None:
+    x = np.random.default_rng(1).standard_normal((48_000, 1)) * 0.1
+    stream, at = ProbeStream(RATE, 1), 0
+    for probe in [*probes, None]:
+        stream.set_probe(probe)
+        stream.process(x[at : at + block], x[at : at + block])
+        at += block
+    rest = x[at:]
+    for start in range(0, len(rest), 4_096):
+        heard = stream.process(rest[start : start + 4_096], rest[start : start + 4_096])
+    assert not stream.active
+    assert np.array_equal(heard, rest[start : start + 4_096])
+
+
+def test_going_from_one_band_to_several_alone_and_back_does_not_click() -> None:
+    tone = 0.2 * np.sin(2 * np.pi * 440.0 * np.arange(RATE) / RATE)[:, None]
+    stream = ProbeStream(RATE, 1)
+    heard = []
+    for i, count in enumerate((1, 4, 1, 4, 1)):
+        stream.set_probe(Probe(440.0, mode=ProbeMode.ALONE, count=count))
+        part = tone[i * 9_600 : (i + 1) * 9_600]
+        heard.append(stream.process(part, part))
+    steps = np.abs(np.diff(np.concatenate(heard)[4_800:, 0], 2))
+    assert np.max(steps) < 3.0 * np.max(np.abs(np.diff(tone[:, 0], 2)))
+
+
 def test_a_released_probe_leaves_nothing_behind(noise: Floats) -> None:
     stream = ProbeStream(RATE, 2)
     stream.set_probe(Probe(800.0))
@@ -88,7 +169,13 @@ def test_a_released_probe_leaves_nothing_behind(noise: Floats) -> None:
 
 @pytest.mark.parametrize(
     ("values", "says"),
-    [({"octaves": 0.01}, "1/20 to 2"), ({"gain_db": 30.0}, "0 to 24"), ({"margin_db": -1.0}, "0 to 24")],
+    [
+        ({"octaves": 0.01}, "1/20 to 2"),
+        ({"gain_db": 30.0}, "0 to 24"),
+        ({"margin_db": -1.0}, "0 to 24"),
+        ({"count": 0}, "1 to 16"),
+        ({"count": 17}, "1 to 16"),
+    ],
 )
 def test_impossible_probes_are_refused(values: dict[str, float], says: str) -> None:
     with pytest.raises(InvalidValue, match=says):

@@ -17,7 +17,7 @@ import pytest
 
 from mivlo.cluster import free_port
 
-PATIENCE_S = 60.0
+PATIENCE_S = 120.0
 
 
 def until(done: Callable[[], object], says: str, most_s: float = PATIENCE_S) -> float:
@@ -73,7 +73,7 @@ class Installation:
         assert self.process is not None
         self.process.send_signal(number)
 
-    def wait(self, most_s: float = 15.0) -> int:
+    def wait(self, most_s: float = PATIENCE_S) -> int:
         assert self.process is not None
         return self.process.wait(most_s)
 
@@ -105,7 +105,7 @@ class Installation:
         if self.process is not None and not self.ended():
             self.signal(signal.SIGTERM)
             with contextlib.suppress(subprocess.TimeoutExpired):
-                self.process.wait(15)
+                self.process.wait(PATIENCE_S)
             self.process.kill()
         for name in ("serve", "worker", "postgres"):
             self.kill(name)

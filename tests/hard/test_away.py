@@ -113,7 +113,7 @@ def test_a_backup_brings_a_song_into_another_installation(running: Installation,
 
     def mivlo(made: Installation, *arguments: object) -> str:
         command = [sys.executable, "-m", "mivlo.cli", *map(str, arguments)]
-        done = subprocess.run(command, env=made.environment, capture_output=True, text=True, timeout=60)
+        done = subprocess.run(command, env=made.environment, capture_output=True, text=True, timeout=120)
         assert done.returncode == 0, done.stderr
         return done.stdout
 

@@ -16,4 +16,3 @@ def test_whatever_is_killed_nothing_is_lost_or_stuck(running: Installation, tmp_
     print(figures)
     assert (figures.lost, figures.twice, figures.stuck, figures.failed) == (0, 0, 0, 0), figures
     assert figures.edits > count
-    assert max(figures.usable_s) < 15.0, figures  # aim: 10 s, on a machine that does nothing else

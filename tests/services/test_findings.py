@@ -58,7 +58,7 @@ def _look(song_id: int) -> int:
     for task in tasks:
         analysing.run_analysis(task)
         set_task(task, state="done")
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + 120
     while not _all_fresh(song_id):
         assert time.monotonic() < deadline, "nobody looks at the tracks"
         time.sleep(0.05)

@@ -27,8 +27,8 @@ from mivlo.services.handover import exporting, sheets
 from mivlo.services.handover.exporting import ExportOptions
 from mivlo.services.recordings import files
 from mivlo.services.recordings.importing import song_sources
-from mivlo.services.recordings.naming import guess_role, name_from_file
 from mivlo.services.song import edits, moves, songs, strips
+from mivlo.services.song.naming import guess_role, name_from_file
 from mivlo.services.song.state import SongState, read_song
 from mivlo.store.database import session
 from tests.conftest import bring_in, exported, song_state

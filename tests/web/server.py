@@ -42,10 +42,10 @@ def running(
         other = {**environment, **(worker_environment or {})}
         children.append(subprocess.Popen([*command, "worker"], env=other))
     try:
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + 120
         while True:
             with contextlib.suppress(httpx.TransportError):
-                health = httpx.get(f"{address}/api/health", timeout=5)
+                health = httpx.get(f"{address}/api/health", timeout=30)
                 if health.status_code == 200 and (health.json()["workers"] or not worker):
                     break
             assert time.monotonic() < deadline, "the server did not come up"
@@ -55,7 +55,7 @@ def running(
         for child in children:
             child.terminate()
         for child in children:
-            child.wait(15)
+            child.wait(60)
 
 
 def go_back(address: str, song_id: int, edit_id: int) -> None:
@@ -69,7 +69,7 @@ def last_edit(address: str, song_id: int) -> int:
     return int(httpx.get(f"{address}/api/songs/{song_id}/history", params={"most": 1, "steps": True}).json()[0]["id"])
 
 
-def wait_for_task(address: str, task_id: int, seconds: float = 60.0) -> dict[str, object]:
+def wait_for_task(address: str, task_id: int, seconds: float = 180.0) -> dict[str, object]:
     """The task once it has ended."""
     deadline = time.monotonic() + seconds
     while True:

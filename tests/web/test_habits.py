@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import time
 from pathlib import Path
@@ -9,6 +10,7 @@ from typing import Any
 
 import httpx
 import numpy as np
+import pyloudnorm
 import pytest
 import soundfile
 
@@ -29,7 +31,7 @@ class Client:
         self.address, self.song = address, song
 
     def ask(self, method: str, path: str, body: Any = None, status: int = 200) -> Any:
-        answer = httpx.request(method, f"{self.address}/api/songs/{self.song}{path}", json=body, timeout=60)
+        answer = httpx.request(method, f"{self.address}/api/songs/{self.song}{path}", json=body, timeout=120)
         assert answer.status_code == status, answer.text
         return answer.json() if answer.content else None
 
@@ -192,6 +194,41 @@ def test_snapshots_bring_back_moves_amounts_phase_and_aftercare(two: Client) -> 
     two.ask("POST", "/snapshots", {"name": " "}, 400)
 
 
+def test_snapshots_are_compared_side_by_side(two: Client, takes: tuple[Path, Path]) -> None:
+    one, _ = _ids(two)
+    two.add(one, frequency_hz=500.0, gain_db=-14.0)
+    deep = two.ask("POST", "/snapshots", {"name": "deep", "strip_id": one}, 201)["id"]
+    two.ask("POST", f"/tracks/{one}/reset")
+    none = two.ask("POST", "/snapshots", {"name": "none"}, 201)["id"]
+    two.add(one, shape="high_shelf", frequency_hz=2_000.0, q=0.7, gain_db=-6.0)
+    made = two.ask("GET", f"/snapshots/compared?track_id={one}&first={deep}&second={none}")
+    left, right = made["sides"]
+    assert [(s["name"], s["moves"]) for s in made["sides"]] == [("deep", 1), ("none", 0)]
+    hz = np.array(made["grid_hz"])
+    at = int(np.argmin(np.abs(hz - 500.0)))
+    changes = [np.array(s["treated_db"]) - np.array(s["untreated_db"]) for s in (left, right)]
+    assert changes[0][at] < -10.0
+    assert np.max(np.abs(changes[1])) < 0.01
+    # what an independent rendering says of its loudness
+    x, _ = soundfile.read(takes[0], always_2d=True)
+    cut = treat(x, [StaticMove(Shape.BELL, 500.0, q=BELL["q"], gain_db=-14.0)], sample_rate=RATE)  # type: ignore[arg-type]
+    meter = pyloudnorm.Meter(RATE)
+    for side, sound in ((left, cut), (right, x)):
+        assert side["loudness_lufs"] == pytest.approx(meter.integrated_loudness(sound), abs=0.1)
+    assert 0.0 < left["kept"] < 1.0
+    # beside the state of now
+    _, now = two.ask("GET", f"/snapshots/compared?track_id={one}&first={deep}")["sides"]
+    assert (now["snapshot_id"], now["moves"]) == (None, 1)
+    assert now["treated_db"][-20] == pytest.approx(now["untreated_db"][-20] - 6.0, abs=0.5)
+    mix = next(s["id"] for s in two.ask("GET", "")["strips"] if s["kind"] == "mix")
+    sides = two.ask("GET", f"/snapshots/compared?track_id={mix}&first={none}")["sides"]
+    assert [s["kept"] for s in sides] == [None, None]
+    assert sides[0]["loudness_lufs"] > sides[1]["loudness_lufs"] + 0.1
+    two.ask("GET", f"/snapshots/compared?track_id={one}&first=999999", status=404)
+    two.ask("GET", f"/snapshots/compared?track_id=999999&first={deep}", status=404)
+    two.ask("GET", f"/snapshots/compared?track_id={one}&first=-1", status=422)
+
+
 def test_recipes_are_kept_found_by_role_and_used(two: Client) -> None:
     one, other = _ids(two)
     shipped = [r for r in httpx.get(f"{two.address}/api/recipes").json() if not r["own"]]
@@ -237,7 +274,7 @@ def test_a_sheet_is_put_on_a_strip(two: Client) -> None:
 
 def test_ranges_that_must_stay_are_spared_by_findings(two: Client) -> None:
     track = _ids(two)[0]
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + 120
     while not (found := two.ask("GET", f"/tracks/{track}/findings")["findings"]):
         assert time.monotonic() < deadline
         time.sleep(0.2)
@@ -266,6 +303,32 @@ def test_a_balance_is_proposed_and_measured(two: Client) -> None:
     two.ask("POST", f"/tracks/{one}/balance", {"towards": one}, 400)
     own = two.ask("POST", f"/tracks/{one}/balance", {"towards": one, "from_s": 0.0, "to_s": 2.0})
     assert own["before_db"] < 1.5
+
+
+def test_a_balance_towards_a_file_is_that_towards_the_same_sound_as_a_track(
+    two: Client, takes: tuple[Path, Path]
+) -> None:
+    one, other = _ids(two)
+    url = f"{two.address}/api/references"
+    brought = httpx.post(url, params={"name": "One.wav"}, content=takes[0].read_bytes())
+    assert brought.status_code == 201, brought.text
+    reference = brought.json()
+    assert (reference["name"], reference["seconds"]) == ("One.wav", 4.0)
+    of_file = two.ask("POST", f"/tracks/{other}/balance", {"reference": reference["id"]})
+    of_track = two.ask("POST", f"/tracks/{other}/balance", {"towards": one})
+    assert of_file["other_db"] == pytest.approx(of_track["other_db"], abs=0.05)
+    assert of_file["after_db"] == pytest.approx(of_track["after_db"], abs=0.1)
+    assert len(two.ask("GET", "")["tracks"]) == 2
+    for body in ({}, {"towards": one, "reference": reference["id"]}):
+        two.ask("POST", f"/tracks/{other}/balance", body, 400)
+    two.ask("POST", f"/tracks/{other}/balance", {"reference": "0" * 64}, 404)
+    two.ask("POST", f"/tracks/{other}/balance", {"reference": "../../secret"}, 422)
+    for content in (b"", b"RIFF\0\0\0\0WAVE", b"no sound at all"):
+        assert httpx.post(url, params={"name": "x.wav"}, content=content).status_code == 400
+    silent = io.BytesIO()
+    soundfile.write(silent, np.zeros((RATE, 1)), RATE, format="WAV")
+    refused = httpx.post(url, params={"name": "x.wav"}, content=silent.getvalue())
+    assert (refused.status_code, "nothing to be heard" in refused.text) == (400, True)
 
 
 def test_rungs_become_ordinary_moves(two: Client) -> None:

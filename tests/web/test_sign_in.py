@@ -158,7 +158,7 @@ def test_nobody_else_can_reach_it_by_mistake(command: str, given: dict[str, str]
     folders = {"MIVLO_DATA_DIR": str(tmp_path / "data"), "MIVLO_PG_DIR": str(tmp_path / "postgres")}
     done = subprocess.run(
         [sys.executable, "-m", "mivlo.cli", command], env={**os.environ, **folders, **given},
-        capture_output=True, text=True, timeout=30,
+        capture_output=True, text=True, timeout=120,
     )  # fmt: skip
     assert done.returncode == 1
     assert said in done.stderr

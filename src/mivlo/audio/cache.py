@@ -2,6 +2,7 @@
 
 fetched/ab/abcdef....wav        copies of originals, where the store lies elsewhere
 working/ab/abcdef..._48000/     samples.f32, peaks.npy, map-0.npy ..., analysis.json
+working/ab/abcdef..._48000_9600 the same of a recording that begins 9,600 frames behind the song's beginning
 
 All of it can be made again from the store; a worker on another machine begins with an empty folder.
 """
@@ -35,7 +36,7 @@ from mivlo.core.spectra import Singles
 
 
 class Recording(Protocol):
-    """What names a recording: its content, and the file it came in."""
+    """What names a recording: its content, the file it came in, and when it begins in the song."""
 
     @property
     def audio_sha256(self) -> str: ...
@@ -43,9 +44,23 @@ class Recording(Protocol):
     @property
     def file_name(self) -> str: ...
 
+    @property
+    def starts_at_s(self) -> float: ...
+
 
 class MissingRecording(MivloError):
     """The store does not have a recording any more."""
+
+
+def silent_frames(starts_at_s: float, sample_rate: int) -> int:
+    """Frames of silence in front of a recording that begins `starts_at_s` behind the song's beginning."""
+    return round(starts_at_s * sample_rate)
+
+
+def working_name(digest: str, starts_at_s: float, sample_rate: int) -> str:
+    """The name of the folder of a working copy."""
+    silence = silent_frames(starts_at_s, sample_rate)
+    return f"{digest}_{sample_rate}{f'_{silence}' if silence else ''}"
 
 
 class LocalCache:
@@ -101,8 +116,7 @@ class LocalCache:
         )
 
     def _folder(self, of: Recording, sample_rate: int) -> Path:
-        digest = of.audio_sha256
-        return self.root / "working" / digest[:2] / f"{digest}_{sample_rate}"
+        return self.root / "working" / of.audio_sha256[:2] / working_name(of.audio_sha256, of.starts_at_s, sample_rate)
 
     def has(self, of: Recording, sample_rate: int) -> bool:
         """Whether a working copy is there and as this version makes it."""
@@ -123,8 +137,9 @@ class LocalCache:
             known = self._known(folder)
             if known is None:
                 known = make_working(
-                    self.original(of), of.file_name, folder, sample_rate, progress, keep_free=self._keep_free
-                )
+                    self.original(of), of.file_name, folder, sample_rate, progress,
+                    silence=silent_frames(of.starts_at_s, sample_rate), keep_free=self._keep_free,
+                )  # fmt: skip
         return known
 
     def analysis(self, of: Recording, sample_rate: int) -> Analysis:

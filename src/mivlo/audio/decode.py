@@ -276,16 +276,20 @@ class FileSamples:
             return x if len(x) else np.zeros((0, self.info.channels), dtype=np.float32)
 
 
-def until_readable(blocks: Iterable[Floats], sound: object) -> Iterator[Floats]:
-    """Blocks that were made of a recording, up to where it could be read; all of them for one that is whole."""
+def until_readable(blocks: Iterable[Floats], sound: object, silence: int = 0) -> Iterator[Floats]:
+    """Blocks that were made of a recording, up to where it could be read; all of them for one that is whole.
+
+    silence : frames in front of the recording.
+    """
     if not isinstance(sound, FileSamples):
         yield from blocks
         return
     done = 0
     for block in blocks:
         done += len(block)
-        if done >= sound.ends_at:  # the end, or where a damaged file can't be read on
-            yield block[: len(block) - (done - sound.ends_at)]
+        ends = silence + sound.ends_at
+        if done >= ends:  # the end, or where a damaged file can't be read on
+            yield block[: len(block) - (done - ends)]
             return
         yield block
 

@@ -64,6 +64,17 @@ class Marks:
             bext = bytes(moved)
         return replace(self, bext=bext, markers=tuple(replace(m, frame=turned(m.frame)) for m in self.markers))
 
+    def behind_silence(self, frames: int) -> Marks:
+        """The same places in a file that begins `frames` of silence earlier."""
+        if not frames:
+            return self
+        bext = self.bext
+        if bext is not None:
+            moved = bytearray(bext)
+            struct.pack_into("<Q", moved, _TIME_AT, max(0, (self.time_reference or 0) - frames))
+            bext = bytes(moved)
+        return replace(self, bext=bext, markers=tuple(replace(m, frame=m.frame + frames) for m in self.markers))
+
     def __bool__(self) -> bool:
         return self.bext is not None or bool(self.markers)
 

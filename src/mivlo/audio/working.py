@@ -81,9 +81,12 @@ def read_analysis(path: Path) -> Analysis | None:
 
 
 def make_working(
-    original: Path, name: str, place: Path, sample_rate: int, progress: Progress, *, keep_free: int = 0
-) -> Analysis:
+    original: Path, name: str, place: Path, sample_rate: int, progress: Progress, *,
+    silence: int = 0, keep_free: int = 0,
+) -> Analysis:  # fmt: skip
     """Decode, resample and analyse a file, streaming, into a folder that appears only when it is complete.
+
+    Samples, waveform and map begin with `silence` frames of silence; what is measured is measured of the sound alone.
 
     Raises
     ------
@@ -93,11 +96,12 @@ def make_working(
     """
     info = inspect(original, name)
     expected = resampled_length(info.frames, info.sample_rate, sample_rate)
-    check_room(place, working_bytes(expected, info.channels, sample_rate), f"reading {name}", keep_free=keep_free)
+    needed = working_bytes(silence + expected, info.channels, sample_rate)
+    check_room(place, needed, f"reading {name}", keep_free=keep_free)
     with _new_folder(place) as folder:
         read = _Counter(read_blocks(original, name))
         blocks = resampled_blocks(iter(read), info.sample_rate, sample_rate, info.channels)
-        measured = _measure(blocks, folder, sample_rate, info.channels, expected, progress)
+        measured = _measure(blocks, folder, sample_rate, info.channels, expected, progress, silence)
         if read.frames == 0:
             raise BadAudio(f"Could not use {name}: nothing in it could be read. Export it again.")
         x = np.memmap(folder / SAMPLES, dtype=np.float32, mode="r", shape=(measured.frames, info.channels))
@@ -166,17 +170,18 @@ class _Measured:
 
 
 def _measure(
-    blocks: Iterator[Singles], folder: Path, rate: int, channels: int, expected: int, progress: Progress
+    blocks: Iterator[Singles], folder: Path, rate: int, channels: int, expected: int, progress: Progress, silence: int
 ) -> _Measured:
-    """One pass over the sound: samples and waveform to disk, loudness, true peak, spectrum."""
+    """One pass over the sound: samples and waveform to disk, behind silence; loudness, true peak, spectrum."""
     loudness, peak = LoudnessMeter(rate, channels), TruePeakMeter(channels)
     spectrum = LongTermSpectrum(rate, channels)
-    peaks: list[npt.NDArray[np.float32]] = []
-    rest = np.empty((0, channels), dtype=np.float32)
+    peaks: list[npt.NDArray[np.float32]] = [np.zeros((silence // PEAK_FRAMES, 2), dtype=np.float32)]
+    rest = np.zeros((silence % PEAK_FRAMES, channels), dtype=np.float32)
     frames = 0
     pending: list[Future[object]] = []
     meters: tuple[Callable[[Singles], object], ...] = (loudness.add, peak.add, spectrum.add)
     with (folder / SAMPLES).open("wb") as out, ThreadPoolExecutor(3) as pool:
+        out.seek(4 * silence * channels)  # what was never written reads as zeros, and takes no room on most disks
         for x in blocks:
             for future in pending:
                 future.result()
@@ -192,11 +197,11 @@ def _measure(
             peaks.append(np.array([[rest.min(), rest.max()]], dtype=np.float32))
         out.flush()
         os.fsync(out.fileno())
-    waveform = np.concatenate(peaks) if peaks else np.zeros((0, 2), np.float32)
+    waveform = np.concatenate(peaks)
     with _new_array(folder / PEAKS, np.float32, waveform.shape) as file:
         file.write(waveform.tobytes())
     return _Measured(
-        frames,
+        silence + frames,
         loudness.integrated_lufs(),
         peak.peak_dbtp(),
         spectrum.levels(log_grid(), bands_per_octave=ANALYSIS_BANDS).tolist(),

@@ -1,4 +1,4 @@
-"""The probe: a temporary narrow boost, cut or band-listen that one sweeps with.
+"""The probe: a temporary narrow boost, cut or band-listen that one sweeps with, alone or with its octaves or multiples.
 
 It is never part of a treatment or an export, and it is level-safe: what it plays is never louder
 than the untreated track by more than a margin.
@@ -18,8 +18,9 @@ from mivlo.core.errors import InvalidValue
 from mivlo.core.kernels import hold_level, limit_peaks, to_single
 from mivlo.core.loudness import k_weighting
 from mivlo.core.moves import Shape, StaticMove
-from mivlo.core.moves.bounds import Hertz, check
-from mivlo.core.processors import Cascade, StaticProcessor, Step, checked_block
+from mivlo.core.moves.bounds import HIGHEST_HZ, Hertz, check
+from mivlo.core.moves.members import Spacing, members_hz
+from mivlo.core.processors import GLIDE_S, Cascade, StaticProcessor, Step, checked_block
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, db_to_gain, gain_to_db, octaves_to_q, ring_time_s
 
@@ -44,6 +45,7 @@ class Probe:
     octaves : its width, 1/20 to 2 octaves; 1/10 is where a sweep usually begins.
     gain_db : how much it boosts (or cuts), 0 to 24 dB.
     margin_db : how much louder than the untreated track it may get, 0 to 24 dB.
+    count, spacing : how many bands it has, the one under the pointer the lowest; those above the range are left out.
     """
 
     __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
@@ -53,9 +55,12 @@ class Probe:
     gain_db: float = 12.0
     mode: ProbeMode = ProbeMode.BOOST
     margin_db: float = 6.0
+    count: int = 1
+    spacing: Spacing = Spacing.OCTAVES
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "mode", ProbeMode(self.mode))
+        object.__setattr__(self, "spacing", Spacing(self.spacing))
         check(self)
         if not NARROWEST_OCT - 1e-9 <= self.octaves <= WIDEST_OCT:
             raise InvalidValue("octaves", self.octaves, "the probe is 1/20 to 2 octaves wide")
@@ -63,6 +68,7 @@ class Probe:
             raise InvalidValue("gain_db", self.gain_db, "the probe boosts or cuts by 0 to 24 dB")
         if not 0.0 <= self.margin_db <= GREATEST_BOOST_DB:
             raise InvalidValue("margin_db", self.margin_db, "the margin is 0 to 24 dB")
+        members_hz(self.frequency_hz, self.count, self.spacing)  # says what can't be
 
     @property
     def q(self) -> float:
@@ -82,12 +88,20 @@ class Probe:
             pole_q /= 10.0 ** (self.gain_db / 40.0)
         return ring_time_s(self.frequency_hz, pole_q)
 
-    def as_move(self) -> StaticMove:
-        """The filter that is heard while the probe is held."""
+    @property
+    def complement(self) -> bool:
+        """Whether what is heard is what its filters take away: several bands alone are all that their notches take."""
+        return self.mode is ProbeMode.ALONE and self.count > 1
+
+    def as_moves(self, highest_hz: float = HIGHEST_HZ) -> list[StaticMove]:
+        """The filters that are heard while the probe is held, one behind the other; at least the lowest."""
+        places = members_hz(self.frequency_hz, self.count, self.spacing, highest_hz=highest_hz) or [self.frequency_hz]
+        if self.complement:
+            return [StaticMove(Shape.NOTCH, hz, q=self.q) for hz in places]
         if self.mode is ProbeMode.ALONE:
-            return StaticMove(Shape.BAND_PASS, self.frequency_hz, q=self.q)
-        sign = 1.0 if self.mode is ProbeMode.BOOST else -1.0
-        return StaticMove(Shape.BELL, self.frequency_hz, q=self.q, gain_db=sign * self.gain_db)
+            return [StaticMove(Shape.BAND_PASS, self.frequency_hz, q=self.q)]
+        gain = self.gain_db if self.mode is ProbeMode.BOOST else -self.gain_db
+        return [StaticMove(Shape.BELL, hz, q=self.q, gain_db=gain) for hz in places]
 
 
 class ProbeStream:
@@ -110,22 +124,29 @@ class ProbeStream:
         self._release = 1.0 - math.exp(-1.0 / (0.05 * sample_rate))
         self._margin = 1.0
         self._probe: Probe | None = None
+        self._highest_hz = min(HIGHEST_HZ, 0.45 * sample_rate)
+        # how much of what is heard is what the filters take away, and how far that moves in a sample
+        self._taken, self._taken_step = 0.0, 1.0 / (GLIDE_S * sample_rate)
         self.held_back_db = 0.0
         """How much the last block was turned down to stay within the margin (0 or below)."""
 
     @property
     def active(self) -> bool:
         """Whether anything of the probe is still heard."""
-        return self._probe is not None or self._filter.gliding or self._state[3] < 0.9999
+        return self._probe is not None or self._filter.gliding or self._state[3] < 0.9999 or self._taken > 0.0
 
     def set_probe(self, probe: Probe | None, *, glide: bool = True) -> None:
         """Hold, move or (None) release the probe."""
         self._probe = probe
+        if not glide:
+            self._taken = float(probe is not None and probe.complement)
         if probe is None:
             self._filter.aim([], glide=glide)
             return
         self._margin = db_to_gain(probe.margin_db)
-        self._filter.aim([Step(str(probe.mode), probe.as_move())], glide=glide)
+        name = f"{probe.mode}{' of several' if probe.complement else ''}"
+        steps = [Step(f"{name} {i}", move) for i, move in enumerate(probe.as_moves(self._highest_hz))]
+        self._filter.aim(steps, glide=glide)
 
     @property
     def memory_s(self) -> float:
@@ -135,11 +156,11 @@ class ProbeStream:
     def state(self) -> tuple[Any, ...]:
         """An exact copy of its memory."""
         weights = (self._weight_dry.state(), self._weight_wet.state())
-        return (self._filter.state(), weights, self._state.copy(), self._probe, self._margin)
+        return (self._filter.state(), weights, self._state.copy(), self._probe, self._margin, self._taken)
 
     def restore(self, state: tuple[Any, ...]) -> None:
         """Go on from a copy of the memory."""
-        filtered, (dry, wet), levels, self._probe, self._margin = state
+        filtered, (dry, wet), levels, self._probe, self._margin, self._taken = state
         self._filter.restore(filtered)
         self._weight_dry.restore(dry)
         self._weight_wet.restore(wet)
@@ -149,7 +170,7 @@ class ProbeStream:
         """(n, channels) of the treated track and of the untreated one; what is heard comes back."""
         dry = checked_block(untreated, self.channels)
         weighted_dry = self._weight_dry.process(dry)
-        out = self._filter.process(block)
+        out = self._heard_of(block, self._filter.process(block))
         if not self.active:
             self._follow(dry, weighted_dry)
             self.held_back_db = 0.0
@@ -161,6 +182,17 @@ class ProbeStream:
         )  # fmt: skip
         self.held_back_db = gain_to_db(least)
         return out
+
+    def _heard_of(self, block: npt.ArrayLike, filtered: Floats) -> Floats:
+        """What passes the filters, or what they take away, or a share of each on the way from one to the other."""
+        wanted = 1.0 if self._probe is not None and self._probe.complement else 0.0
+        if self._taken == wanted == 0.0:
+            return filtered
+        steps = self._taken_step * np.arange(1, len(filtered) + 1)
+        share = np.minimum(self._taken + steps, 1.0) if wanted else np.maximum(self._taken - steps, 0.0)
+        if len(share):
+            self._taken = float(share[-1])
+        return np.asarray(filtered + share[:, None] * (np.asarray(block, dtype=np.float64) - 2.0 * filtered))
 
     def _follow(self, dry: Floats, weighted_dry: Floats) -> None:
         """Keep the levels up to date while the probe rests, so that it is safe from its start."""

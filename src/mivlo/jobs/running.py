@@ -15,6 +15,7 @@ from mivlo.services.findings.looking import request_stale, run_analysis
 from mivlo.services.handover.exporting import run_export
 from mivlo.services.making.freezing import run_freezing
 from mivlo.services.recordings.importing import run_import
+from mivlo.services.recordings.pairing import run_pairing
 from mivlo.services.recordings.tidying import full_disk
 from mivlo.services.tasks.tasks import TaskView, begin_task, set_task
 from mivlo.store.database import session
@@ -29,6 +30,7 @@ _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
     "backup": run_backup,
     "freeze": run_freezing,
     "survey": run_survey,
+    "pair": run_pairing,
 }
 
 
@@ -46,7 +48,7 @@ def run_task(task_id: int) -> None:
             log.warning("the database broke off during task %s; it is taken up again", task_id)
             continue
         patiently(lambda: set_task(task_id, **ended))  # noqa: B023
-        if ended["state"] == "done" and task.kind in ("import", "analyse"):
+        if ended["state"] == "done" and task.kind in ("import", "pair", "analyse"):
             # a new track wants to be looked at; one that was changed while it was, again
             patiently(lambda: look_again(task.song_id))
         return

@@ -104,7 +104,10 @@ class StripRow(Base):
 
 
 class RecordingRow(Base):
-    """A recording of a track. One is in use; replaced ones stay, so that replacing can be undone."""
+    """A recording of a track. One is in use; replaced ones stay, so that replacing can be undone.
+
+    `frames` counts those of silence in front of it, `markers` (at_s, label) from its own beginning.
+    """
 
     __tablename__ = "recordings"
 
@@ -117,6 +120,8 @@ class RecordingRow(Base):
     channels: Mapped[int] = mapped_column(Integer)
     frames: Mapped[int] = mapped_column(BigInteger)  # at the song's rate
     starts_at_s: Mapped[float] = mapped_column(Float, default=0.0, server_default="0")
+    reference_s: Mapped[float | None] = mapped_column(Float)  # when it began, as the file says; from midnight
+    markers: Mapped[list[Json]] = mapped_column(JSONB, default=list, server_default=text("'[]'"))
     notice: Mapped[str] = mapped_column(Text, default="")
     deleted: Mapped[bool] = mapped_column(Boolean, default=False)
 
@@ -307,7 +312,9 @@ class TaskRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
     __table_args__ = (
-        CheckConstraint("kind IN ('import','export','analyse','backup','freeze','survey')", name="tasks_kind_known"),
+        CheckConstraint(
+            "kind IN ('import','export','analyse','backup','freeze','survey','pair')", name="tasks_kind_known"
+        ),
         CheckConstraint("state IN ('waiting','running','done','failed','cancelled')", name="tasks_state_known"),
         CheckConstraint("progress BETWEEN 0 AND 1", name="tasks_progress_range"),
         Index(

@@ -25,6 +25,7 @@ from mivlo.web.events import Hub
 from mivlo.web.groups import groups_api
 from mivlo.web.habits import habits_api, recipes_api
 from mivlo.web.headers import SafeHeaders
+from mivlo.web.placing import placing_api
 from mivlo.web.problems import problem
 from mivlo.web.routes import api
 from mivlo.web.signing_in import SignedIn, SignIn
@@ -58,6 +59,7 @@ def make_app() -> FastAPI:
     app.include_router(groups_api)
     app.include_router(habits_api)
     app.include_router(recipes_api)
+    app.include_router(placing_api)
     app.include_router(live.router)
     app.include_router(signing_in.router)
 

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import APIRouter, Response
+from fastapi import APIRouter, Query, Request, Response
+from starlette.concurrency import run_in_threadpool
 
+from mivlo.audio.decode import LARGEST_BYTES
+from mivlo.services.clashes import comparing
 from mivlo.services.handover.sheets import parse_sheet
-from mivlo.services.matching import balancing, recipes, twins
+from mivlo.services.matching import balancing, recipes, references, twins
 from mivlo.services.matching import sets as sets_of
 from mivlo.services.song import snapshots, treating
 from mivlo.services.song.state import read_song
 from mivlo.store.database import session
 from mivlo.web import schemas as s
-from mivlo.web.routes import Id, Page, StripRevision
+from mivlo.web.routes import Id, Page, StripRevision, receive
 
 habits_api = APIRouter(prefix="/api/songs/{song_id}")
 recipes_api = APIRouter(prefix="/api")
@@ -70,10 +73,21 @@ def make_twins(song_id: Id, track_id: Id, body: s.TwinsIn, page: Page = "") -> A
 def plan_balance(song_id: Id, track_id: Id, body: s.BalanceIn) -> Any:
     """What would bring a strip's balance towards another's, or towards its own at other times: nothing is changed."""
     made = balancing.balance_strips(
-        song_id, track_id, body.towards, strength=body.strength, only_cuts=body.only_cuts, limit_db=body.limit_db,
-        smooth_oct=body.smooth_oct, most=body.most, from_s=body.from_s, to_s=body.to_s,
+        song_id, track_id, body.towards, reference=body.reference, strength=body.strength, only_cuts=body.only_cuts,
+        limit_db=body.limit_db, smooth_oct=body.smooth_oct, most=body.most, from_s=body.from_s, to_s=body.to_s,
     )  # fmt: skip
     return balancing.BalanceDocument.of(made)
+
+
+@recipes_api.post("/references", response_model=s.ReferenceOut, status_code=201)
+async def bring_reference(request: Request, name: Annotated[str, Query(max_length=300)]) -> Any:
+    """Measure a reference file, sent as the body: its spectrum is kept, the file is not."""
+    incoming = await receive(request, name, LARGEST_BYTES)
+    try:
+        digest = await run_in_threadpool(incoming.close)
+        return await run_in_threadpool(references.bring, incoming.path, name, digest)
+    finally:
+        incoming.drop()
 
 
 @habits_api.post("/tracks/{track_id}/fitted", response_model=s.FittedOut, status_code=201)
@@ -94,6 +108,17 @@ def list_snapshots(song_id: Id) -> Any:
     """The song's snapshots, newest last."""
     with session() as open_session:
         return snapshots.snapshots(open_session, song_id)
+
+
+@habits_api.get("/snapshots/compared", response_model=s.SnapshotsComparedOut)
+def compare_snapshots(
+    song_id: Id,
+    track_id: Annotated[s.Id, Query()],
+    first: Annotated[s.Id, Query()],
+    second: Annotated[s.Id | None, Query(description="left out: as it is now")] = None,
+) -> Any:
+    """Two snapshots of a strip side by side, measured over the passage."""
+    return comparing.compare_snapshots(song_id, track_id, first, second)
 
 
 @habits_api.post("/snapshots", response_model=s.SnapshotOut, status_code=201)

@@ -177,7 +177,7 @@ async def events(song_id: Id, request: Request) -> EventSourceResponse:
 async def upload(song_id: Id, request: Request, name: Annotated[str, Query(max_length=300)], page: Page = "") -> Any:
     """Bring a file in: its bytes as the body, streamed to disk. The answer is the task that reads it."""
     await run_in_threadpool(_song, song_id)
-    incoming = await _receive(request, name, LARGEST_BYTES)
+    incoming = await receive(request, name, LARGEST_BYTES)
     try:
         return await run_in_threadpool(_finish_upload, song_id, name, incoming, page)
     except BaseException:
@@ -432,11 +432,18 @@ def map_info(song_id: Id, track_id: Id) -> Any:
 
 
 @api.get("/songs/{song_id}/tracks/{track_id}/map/{level}/{tile}", response_class=Response)
-def map_tile(song_id: Id, track_id: Id, level: Index, tile: Index, treated: bool = False) -> Response:
+def map_tile(
+    song_id: Id,
+    track_id: Id,
+    level: Index,
+    tile: Index,
+    treated: bool = False,
+    of: Annotated[str, Query(max_length=200, description="names the recording: with it the answer stays true")] = "",
+) -> Response:
     """Columns of the time map, lowest row first, a byte each."""
     song, strip = _strip(song_id, track_id)
     data = views.map_tile(song, strip, level, tile, treated)
-    headers = FOREVER if strip.kind is StripKind.TRACK and not treated else {}
+    headers = FOREVER if of and strip.kind is StripKind.TRACK and not treated else {}
     return Response(data, media_type="application/octet-stream", headers=headers)
 
 
@@ -479,7 +486,7 @@ def back_up(song_id: Id) -> Any:
 @api.post("/restore", response_model=s.Restored, status_code=201)
 async def restore(request: Request, name: Annotated[str, Query(max_length=300)] = "the backup") -> Any:
     """Bring the songs of a backup back as new songs: its bytes as the body, streamed to disk."""
-    incoming = await _receive(request, name, MOST_BACKUP_BYTES)
+    incoming = await receive(request, name, MOST_BACKUP_BYTES)
     try:
         await run_in_threadpool(incoming.close)
         return {"song_ids": await run_in_threadpool(restoring.restore, incoming.path, name)}
@@ -487,7 +494,7 @@ async def restore(request: Request, name: Annotated[str, Query(max_length=300)] 
         incoming.drop()
 
 
-async def _receive(request: Request, name: str, most: int) -> Upload:
+async def receive(request: Request, name: str, most: int) -> Upload:
     """The body of a request in a file of ours; dropped again where it can't be had whole."""
     stated = request.headers.get("content-length", "")
     expected = min(int(stated), most) if stated.isascii() and stated.isdigit() else 0

@@ -10,16 +10,17 @@ from pydantic_core import PydanticCustomError
 
 from mivlo.audio.encode import Container, Depth
 from mivlo.core.graph import StripKind
-from mivlo.core.making.harmonics import Spacing
 from mivlo.core.making.starts import StartName
 from mivlo.core.moves import MOST_MOVES, Aftercare, Entry, Phase
 from mivlo.core.moves.bounds import GainDb, Hertz, Quality, Seconds
 from mivlo.core.moves.entry import Name as AmountName
+from mivlo.core.moves.members import Spacing
 from mivlo.core.moves.treatment import Amount
 from mivlo.core.roles import Role
 from mivlo.description import changes_model, entry_document, flat_union
 from mivlo.services.findings.documents import FindingDocument
 from mivlo.services.making.gathering import Direction
+from mivlo.services.recordings.placing import Placing
 from mivlo.services.song.rights import Way
 
 
@@ -95,6 +96,24 @@ class TrackOut(StripOut):
     source_rate: int
     notice: str
     importance: int | None
+    starts_at_s: float
+    reference_s: float | None = Field(description="when the file says that it began, in seconds from midnight")
+    markers: list[PlaceMarkedOut]
+
+
+class PlaceMarkedOut(Out):
+    """A marker: seconds in the song, and what it is called."""
+
+    at_s: float
+    label: str
+
+
+class PairOut(Out):
+    """Two mono tracks that look like the sides of one, and the name that they share."""
+
+    left_id: int
+    right_id: int
+    name: str
 
 
 class PassageOrderOut(Out):
@@ -132,6 +151,7 @@ class SongOut(Out):
     tracks: list[TrackOut]
     outline: int
     strips: list[StripOut]
+    pairs: list[PairOut]
     arrives: dict[int, str] = Field(description="of groups and the mix: a name of the sound that reaches their moves")
 
 
@@ -297,6 +317,15 @@ class TrackChange(In):
         None, description="ranges in Hz that must stay: findings and carves spare them"
     )
     strip_revision: Revision | None = Field(None, description="refuse with 409 if the strip is at another revision")
+
+
+class PlacingIn(In):
+    by: Placing = Field(description="as the files' time references say, or all at zero")
+
+
+class PairIn(In):
+    left_id: Id
+    right_id: Id
 
 
 class TrackOrder(In):
@@ -493,9 +522,10 @@ class TwinsOut(Out):
 
 
 class BalanceIn(In):
-    """Towards which strip, or, from when to when, which other stretch of the same one."""
+    """Towards which strip, which reference file, or, from when to when, which other stretch of the same strip."""
 
-    towards: Id
+    towards: Id | None = None
+    reference: Annotated[str, Field(pattern="^[0-9a-f]{64}$")] | None = None
     strength: float = Field(0.5, ge=0, le=1)
     only_cuts: bool = True
     limit_db: float = Field(6.0, ge=0.5, le=24)
@@ -504,7 +534,15 @@ class BalanceIn(In):
     from_s: Seconds | None = None
     to_s: Seconds | None = None
 
-    may_be_null: ClassVar[frozenset[str]] = frozenset({"from_s", "to_s"})
+    may_be_null: ClassVar[frozenset[str]] = frozenset({"towards", "reference", "from_s", "to_s"})
+
+
+class ReferenceOut(Out):
+    """A reference file whose spectrum is kept."""
+
+    id: str
+    name: str
+    seconds: float
 
 
 class FittedIn(In):
@@ -538,6 +576,28 @@ class SnapshotOut(Out):
     name: str
     strip_id: int | None
     created_at: datetime
+
+
+class SnapshotSideOut(Out):
+    """A strip as a snapshot has it: levels over the grid, loudness behind everything, what is kept of it in the mix."""
+
+    snapshot_id: int | None
+    name: str
+    moves: int
+    untreated_db: list[float]
+    treated_db: list[float]
+    loudness_lufs: float
+    kept: float | None
+
+
+class SnapshotsComparedOut(Out):
+    """Two snapshots of a strip, side by side, over the passage."""
+
+    strip_id: int
+    from_s: float
+    to_s: float
+    grid_hz: list[float]
+    sides: list[SnapshotSideOut]
 
 
 class NewRecipe(In):

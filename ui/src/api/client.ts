@@ -99,6 +99,10 @@ export async function bytes(address: string, signal?: AbortSignal): Promise<Arra
 export const upload = (songId: number, file: File, progress: (share: number) => void): Promise<Task> =>
   send(`/api/songs/${songId}/files`, file, 202, progress);
 
+/** Send a reference file; what it is known by from then on. */
+export const bringReference = (file: File, progress: (share: number) => void): Promise<{ id: string; name: string; seconds: number }> =>
+  send("/api/references", file, 201, progress);
+
 /** Send a backup; the songs that it brought back. */
 export const restore = (file: File, progress: (share: number) => void): Promise<{ song_ids: number[] }> =>
   send("/api/restore", file, 201, progress);

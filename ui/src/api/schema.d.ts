@@ -1396,6 +1396,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/snapshots/compared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Snapshots
+         * @description Two snapshots of a strip side by side, measured over the passage.
+         */
+        get: operations["compare_snapshots_api_songs__song_id__snapshots_compared_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/songs/{song_id}/snapshots/{snapshot_id}/go": {
         parameters: {
             query?: never;
@@ -1496,6 +1516,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/references": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring Reference
+         * @description Measure a reference file, sent as the body: its spectrum is kept, the file is not.
+         */
+        post: operations["bring_reference_api_references_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/recipes": {
         parameters: {
             query?: never;
@@ -1515,6 +1555,46 @@ export interface paths {
          * @description Take one of a person's own recipes out of the folder.
          */
         delete: operations["forget_recipe_api_recipes_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/placing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Place
+         * @description Have all tracks begin as the time references of their files say, or all at zero: one step.
+         */
+        post: operations["place_api_songs__song_id__placing_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/songs/{song_id}/pairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pair
+         * @description Make one stereo track of a left and a right one. The answer is the task that does it.
+         */
+        post: operations["pair_api_songs__song_id__pairs_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1925,11 +2005,13 @@ export interface components {
         };
         /**
          * BalanceIn
-         * @description Towards which strip, or, from when to when, which other stretch of the same one.
+         * @description Towards which strip, which reference file, or, from when to when, which other stretch of the same strip.
          */
         BalanceIn: {
             /** Towards */
-            towards: number;
+            towards?: number | null;
+            /** Reference */
+            reference?: string | null;
             /**
              * Strength
              * @default 0.5
@@ -3150,6 +3232,25 @@ export interface components {
              */
             key?: number | null;
         };
+        /** PairIn */
+        PairIn: {
+            /** Left Id */
+            left_id: number;
+            /** Right Id */
+            right_id: number;
+        };
+        /**
+         * PairOut
+         * @description Two mono tracks that look like the sides of one, and the name that they share.
+         */
+        PairOut: {
+            /** Left Id */
+            left_id: number;
+            /** Right Id */
+            right_id: number;
+            /** Name */
+            name: string;
+        };
         /**
          * PassageOrderOut
          * @description Tracks by importance between two times.
@@ -3218,6 +3319,27 @@ export interface components {
          * @enum {string}
          */
         Place: "before" | "behind";
+        /**
+         * PlaceMarkedOut
+         * @description A marker: seconds in the song, and what it is called.
+         */
+        PlaceMarkedOut: {
+            /** At S */
+            at_s: number;
+            /** Label */
+            label: string;
+        };
+        /**
+         * Placing
+         * @description By what recordings are placed.
+         * @enum {string}
+         */
+        Placing: "reference" | "zero";
+        /** PlacingIn */
+        PlacingIn: {
+            /** @description as the files' time references say, or all at zero */
+            by: components["schemas"]["Placing"];
+        };
         /** ProfileOut */
         ProfileOut: {
             /** Grid Hz */
@@ -3279,6 +3401,18 @@ export interface components {
             moves: number;
             /** Own */
             own: boolean;
+        };
+        /**
+         * ReferenceOut
+         * @description A reference file whose spectrum is kept.
+         */
+        ReferenceOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Seconds */
+            seconds: number;
         };
         /** RepeatOut */
         RepeatOut: {
@@ -3649,6 +3783,42 @@ export interface components {
              */
             created_at: string;
         };
+        /**
+         * SnapshotSideOut
+         * @description A strip as a snapshot has it: levels over the grid, loudness behind everything, what is kept of it in the mix.
+         */
+        SnapshotSideOut: {
+            /** Snapshot Id */
+            snapshot_id: number | null;
+            /** Name */
+            name: string;
+            /** Moves */
+            moves: number;
+            /** Untreated Db */
+            untreated_db: number[];
+            /** Treated Db */
+            treated_db: number[];
+            /** Loudness Lufs */
+            loudness_lufs: number;
+            /** Kept */
+            kept: number | null;
+        };
+        /**
+         * SnapshotsComparedOut
+         * @description Two snapshots of a strip, side by side, over the passage.
+         */
+        SnapshotsComparedOut: {
+            /** Strip Id */
+            strip_id: number;
+            /** From S */
+            from_s: number;
+            /** To S */
+            to_s: number;
+            /** Grid Hz */
+            grid_hz: number[];
+            /** Sides */
+            sides: components["schemas"]["SnapshotSideOut"][];
+        };
         /** SongChange */
         SongChange: {
             /** Revision */
@@ -3796,6 +3966,8 @@ export interface components {
             outline: number;
             /** Strips */
             strips: components["schemas"]["StripOut"][];
+            /** Pairs */
+            pairs: components["schemas"]["PairOut"][];
             /**
              * Arrives
              * @description of groups and the mix: a name of the sound that reaches their moves
@@ -4287,6 +4459,15 @@ export interface components {
             notice: string;
             /** Importance */
             importance: number | null;
+            /** Starts At S */
+            starts_at_s: number;
+            /**
+             * Reference S
+             * @description when the file says that it began, in seconds from midnight
+             */
+            reference_s: number | null;
+            /** Markers */
+            markers: components["schemas"]["PlaceMarkedOut"][];
         };
         /**
          * TwinsIn
@@ -5719,6 +5900,8 @@ export interface operations {
         parameters: {
             query?: {
                 treated?: boolean;
+                /** @description names the recording: with it the answer stays true */
+                of?: string;
             };
             header?: never;
             path: {
@@ -7126,6 +7309,42 @@ export interface operations {
             };
         };
     };
+    compare_snapshots_api_songs__song_id__snapshots_compared_get: {
+        parameters: {
+            query: {
+                track_id: number;
+                first: number;
+                /** @description left out: as it is now */
+                second?: number | null;
+            };
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SnapshotsComparedOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     go_to_snapshot_api_songs__song_id__snapshots__snapshot_id__go_post: {
         parameters: {
             query?: never;
@@ -7305,6 +7524,37 @@ export interface operations {
             };
         };
     };
+    bring_reference_api_references_post: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReferenceOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     list_recipes_api_recipes_get: {
         parameters: {
             query?: never;
@@ -7342,6 +7592,82 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    place_api_songs__song_id__placing_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlacingIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SongOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    pair_api_songs__song_id__pairs_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description who changes: undo takes back the last step of the same page */
+                "Mivlo-Page"?: string;
+            };
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PairIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskOut"];
+                };
             };
             /** @description Validation Error */
             422: {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Snapshots, as a menu of the head: keep this state, go to another, switch between two. */
+/** Snapshots, as a menu of the head: keep this state, go to another, switch between two, see two side by side. */
 import { ElInput, ElPopover } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
@@ -7,6 +7,7 @@ import { KEYMAP } from "../lib/keymap";
 import { useBench } from "../stores/bench";
 import { useSnapshots } from "../stores/snapshots";
 import { useSong } from "../stores/song";
+import SnapshotsCompared from "./SnapshotsCompared.vue";
 
 const song = useSong();
 const bench = useBench();
@@ -14,6 +15,16 @@ const snapshots = useSnapshots();
 const route = useRoute();
 const name = ref("");
 const here = computed(() => (route.name === "bench" ? bench.track : null));
+/** Which one is seen beside another, or beside the state of now. */
+const compared = ref<{ strip: number; first: number } | null>(null);
+const shown = computed(() => here.value ?? song.tracks[0] ?? null);
+
+function compare(id: number): void {
+  const kept = snapshots.all.find((s) => s.id === id);
+  const strip = kept?.strip_id ?? shown.value?.id;
+  if (strip === undefined) return;
+  compared.value = { strip, first: id };
+}
 const of = (strip: number | null) => (strip === null ? "the song" : (song.stripOf(strip)?.name ?? "a deleted track"));
 
 async function keep(strip: number | null): Promise<void> {
@@ -35,12 +46,14 @@ async function keep(strip: number | null): Promise<void> {
       <ul v-else>
         <li v-for="s in [...snapshots.all].reverse()" :key="s.id">
           <button type="button" class="go" :aria-pressed="s.id === snapshots.pair.at(-1)" @click="snapshots.go(s.id)"><span>{{ s.name }}</span><span class="soft">{{ of(s.strip_id) }}</span></button>
+          <button type="button" class="plain small quiet" :aria-label="`Compare ${s.name}`" title="side by side with now" @click="compare(s.id)">compare</button>
           <button type="button" class="plain small quiet" :aria-label="`Forget ${s.name}`" @click="snapshots.forget(s.id)">×</button>
         </li>
       </ul>
       <p v-if="snapshots.pair.length === 2" class="soft">S: {{ KEYMAP["compare.switch"].says }} ({{ snapshots.pair.map(snapshots.nameOf).join(", ") }})</p>
     </div>
   </ElPopover>
+  <SnapshotsCompared v-if="compared" :strip-id="compared.strip" :first="compared.first" @end="compared = null" />
 </template>
 
 <style scoped>

@@ -8,6 +8,8 @@ import { waveformQuery } from "../data/queries";
 import { timeToX, xToTime } from "../lib/axis";
 import { colour, usePicture } from "../lib/canvas";
 import { useDrag } from "../lib/drag";
+import { writeTime } from "../lib/notes";
+import { markedFrom } from "../lib/placing";
 import { useLive } from "../live/session";
 import { useChanges } from "../stores/changes";
 import { useSong } from "../stores/song";
@@ -51,6 +53,16 @@ watch([() => view.passage, whole, wave, () => props.track.mute], redraw);
 // the picture stays while it plays: only this moves
 const playhead = computed(() => `translateX(${timeToX(live.position, whole.value, width.value)}px)`);
 
+/** The markers of its file: pressed, from there to the next one is the passage. */
+const markers = computed(() => song.tracks.find((t) => t.id === props.track.id)?.markers ?? []);
+const markerAt = (at: number) => `${(100 * at) / whole.value.to}%`;
+
+function mark(index: number): void {
+  const { from, to } = markedFrom(markers.value, index, (props.track.frames ?? 0) / (song.song?.sample_rate ?? 48000));
+  if (to - from >= 0.1) void changes.setPassage(Number(from.toFixed(3)), Number(to.toFixed(3)));
+  else live.seek(from);
+}
+
 function select(event: PointerEvent): void {
   const left = (event.currentTarget as HTMLElement).getBoundingClientRect().left;
   const at = (e: PointerEvent) => Math.min(whole.value.to, Math.max(0, xToTime(e.clientX - left, whole.value, width.value)));
@@ -75,6 +87,10 @@ function select(event: PointerEvent): void {
 <template>
   <div class="lane">
     <canvas ref="canvas" role="img" :aria-label="`Waveform of ${track.name}; drag over it to set the passage`" @pointerdown="select" />
+    <button
+      v-for="(m, i) in markers" :key="i" type="button" class="marker" :style="{ left: markerAt(m.at_s) }" :aria-label="`Passage from marker ${m.label || i + 1}`"
+      :title="`${m.label || `marker ${i + 1}`}, ${writeTime(m.at_s)}: press for the passage from here to the next`" @click="mark(i)"
+    ><span>{{ m.label || i + 1 }}</span></button>
     <i class="playhead" :style="{ transform: playhead }" />
   </div>
 </template>
@@ -82,5 +98,7 @@ function select(event: PointerEvent): void {
 <style scoped>
 .lane { position: relative; width: 100%; height: 100%; overflow: hidden; }
 canvas { width: 100%; height: 100%; display: block; cursor: text; touch-action: none; }
+.marker { position: absolute; top: 0; bottom: 0; width: 1px; padding: 0; border: 0; background: var(--treat); cursor: pointer; overflow: visible; }
+.marker span { position: absolute; top: 0; left: 0; max-width: 90px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; padding: 0 4px 0 3px; background: var(--treat); color: var(--panel); font: 9.5px/12px var(--sans); }
 .playhead { position: absolute; left: 0; top: 0; bottom: 0; width: 1px; background: var(--ink); pointer-events: none; }
 </style>

@@ -113,8 +113,8 @@ export const tileQuery = (id: number, track: number, recording: string, level: n
   queryOptions({
     queryKey: ["song", id, "map", track, recording, level, index, sound],
     queryFn: async ({ signal }) => {
-      const treated = sound === null ? "" : `?treated=true&rev=${revision}`;
-      return new Uint8Array(await bytes(`/api/songs/${id}/tracks/${track}/map/${level}/${index}${treated}`, signal));
+      const which = sound === null ? `of=${recording}` : `treated=true&rev=${revision}`;
+      return new Uint8Array(await bytes(`/api/songs/${id}/tracks/${track}/map/${level}/${index}?${which}`, signal));
     },
     retry: 3,
     retryDelay: TILE_AGAIN_MS,
@@ -191,7 +191,20 @@ export const balanceQuery = (id: number, track: number, wanted: components["sche
   queryOptions({
     queryKey: ["song", id, "balance", track, wanted, state],
     queryFn: ({ signal }) => ask(api.POST("/api/songs/{song_id}/tracks/{track_id}/balance", { params: { path: { song_id: id, track_id: track } }, body: wanted, signal })),
-    enabled: id > 0 && track > 0 && wanted.towards > 0,
+    enabled: id > 0 && track > 0 && (!!wanted.towards || !!wanted.reference),
+    retry: false,
+    gcTime: 60_000,
+  });
+
+/** Two snapshots of a strip (null: as it is now) over the passage; `sound` names all that it may depend on. */
+export const comparedQuery = (id: number, track: number, first: number, second: number | null, passage: Passage, sound: string) =>
+  queryOptions({
+    queryKey: ["song", id, "compared", track, first, second, passage, sound],
+    queryFn: ({ signal }) => {
+      const query = { track_id: track, first, ...(second === null ? {} : { second }) };
+      return ask(api.GET("/api/songs/{song_id}/snapshots/compared", { params: { path: { song_id: id }, query }, signal }));
+    },
+    enabled: id > 0 && track > 0 && first > 0,
     retry: false,
     gcTime: 60_000,
   });

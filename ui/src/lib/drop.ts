@@ -30,3 +30,6 @@ export async function filesOf(transfer: DataTransfer): Promise<File[]> {
   const files = entries.length ? (await Promise.all(entries.map(entryFiles))).flat() : [...transfer.files];
   return files.filter((file) => !file.name.startsWith(".")).sort((a, b) => a.name.localeCompare(b.name, undefined, { numeric: true }));
 }
+
+/** Whether a file may be a sheet; what it holds is for the server to say. */
+export const isSheet = (file: { name: string }): boolean => /\.json$/i.test(file.name);

@@ -12,12 +12,18 @@ export type Scope = "alone" | "mix";
 export type Signal = "treated" | "untreated" | "removed";
 export type ProbeMode = "boost" | "alone" | "cut";
 
+/** Where the bands of a set lie. */
+export type Spacing = "octaves" | "multiples";
+
 export interface ProbeValues {
   frequency_hz: number;
   octaves: number;
   gain_db: number;
   mode: ProbeMode;
   margin_db: number;
+  /** How many bands, where it is more than one: the one under the pointer is the lowest. */
+  count?: number;
+  spacing?: Spacing;
 }
 
 interface Hello {

@@ -5,6 +5,7 @@ import { computed, ref, shallowRef, watch } from "vue";
 import { type AlikeMoment, api, ask } from "../api/client";
 import { complain } from "../lib/complain";
 import { qOfOctaves } from "../lib/moves";
+import { joined } from "../lib/stretches";
 import { useLive } from "../live/session";
 import { useBench } from "./bench";
 import { useSong } from "./song";
@@ -76,16 +77,10 @@ export const useAlike = defineStore("alike", () => {
     const where = spot.value;
     if (!where || !kept.value.length) return;
     const stretches = kept.value.map((m): [number, number] => [Math.max(0, m.from_s - MARGIN_S), m.to_s + MARGIN_S]);
-    const apart = stretches.reduce<[number, number][]>((done, [a, b]) => {
-      const last = done.at(-1);
-      if (last && a <= last[1]) last[1] = Math.max(last[1], b);
-      else done.push([a, b]);
-      return done;
-    }, []);
     const octaves = Math.min(4, Math.max(0.1, Math.log2(where.to_hz / where.from_hz)));
     await bench.add({
       mode: "static", shape: "bell", frequency_hz: Number(Math.sqrt(where.from_hz * where.to_hz).toFixed(1)),
-      q: Number(qOfOctaves(octaves).toFixed(3)), gain_db: CUT_DB, stretches: apart,
+      q: Number(qOfOctaves(octaves).toFixed(3)), gain_db: CUT_DB, stretches: joined(stretches),
     });
     clear();
   }

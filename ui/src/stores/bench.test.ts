@@ -68,6 +68,21 @@ describe("moves on the bench", () => {
   });
 });
 
+describe("the probe over a set", () => {
+  it("sounds at all its bands and is cut as a group", async () => {
+    const made = await bench();
+    const probe = useProbe();
+    probe.values.count = 3;
+    probe.start(220);
+    expect(probe.bands).toEqual([220, 440, 880]);
+    expect(FakeSocket.last.of("probe").at(-1)).toMatchObject({ probe: { frequency_hz: 220, count: 3, spacing: "octaves" } });
+    await made.cutAtLine();
+    expect(server.changes().at(-1)?.body).toMatchObject({ from_hz: 220, count: 3, spacing: "octaves", gain_db: -6 });
+    probe.hold({ hz: 500, octaves: 0.2 }); // one band of a move is one band
+    expect(probe.bands).toEqual([500]);
+  });
+});
+
 describe("the probe", () => {
   it("sounds while it is held, and stays when it is latched", async () => {
     await bench();

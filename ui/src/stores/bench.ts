@@ -105,11 +105,16 @@ export const useBench = defineStore("bench", () => {
     await added((id) => changes.addMove(id, values));
   }
 
-  /** The pinned-down spot becomes a cut, wider than the probe. */
+  /** The pinned-down spot becomes a cut, wider than the probe; several bands become a set of cuts. */
   async function cutAtLine(): Promise<void> {
     if (probe.line === null) return;
     const q = qOfOctaves(Math.min(4, probe.values.octaves * CUT_WIDER));
+    const { count, spacing } = probe.values;
     probe.end();
+    if (count > 1) {
+      const set = { from_hz: Number(probe.line.toFixed(2)), count, spacing, gain_db: CUT_DB, taper_db: 0, q: Number(q.toFixed(3)) };
+      return added((id) => changes.addSet(id, set));
+    }
     await add({
       mode: "static", shape: "bell", frequency_hz: Number(probe.line.toFixed(2)), q: Number(q.toFixed(3)), gain_db: CUT_DB,
     });

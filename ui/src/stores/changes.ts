@@ -91,6 +91,9 @@ export const useChanges = defineStore("changes", () => {
       change(({ outline }, api) =>
         ask(api.PATCH("/api/songs/{song_id}", { params: { path: at() }, body: { outline, passage_from_s: from, passage_to_s: to } })),
       ),
+    /** All tracks where the time references of their files say, or all at zero. */
+    place: (by: "reference" | "zero") =>
+      change((_, api) => ask(api.POST("/api/songs/{song_id}/placing", { params: { path: at() }, body: { by } }))),
     changeTrack: (trackId: number, values: StripValues) =>
       change((now, api) =>
         ask(api.PATCH("/api/songs/{song_id}/tracks/{track_id}", { params: { path: track(trackId) }, body: { ...strip(now, trackId), ...values } })),

@@ -1,9 +1,10 @@
 /** The line that goes through all panels, and the probe that is held on it. */
 
 import { defineStore } from "pinia";
-import { reactive, ref, shallowRef, watch } from "vue";
+import { computed, reactive, ref, shallowRef, watch } from "vue";
 import { clampFrequency, pulledTo } from "../lib/axis";
-import { type ProbeMode, useLive } from "../live/session";
+import { membersOf } from "../lib/sets";
+import { type ProbeMode, type Spacing, useLive } from "../live/session";
 
 const NARROWEST = 0.05;
 const WIDEST = 2;
@@ -23,7 +24,9 @@ export const useProbe = defineStore("probe", () => {
   /** Whether it sounds, and whether it stays without being held. */
   const on = ref(false);
   const latched = ref(false);
-  const values = reactive({ octaves: 0.1, gain_db: 12, margin_db: 6, mode: "boost" as ProbeMode });
+  const values = reactive({ octaves: 0.1, gain_db: 12, margin_db: 6, mode: "boost" as ProbeMode, count: 1, spacing: "octaves" as Spacing });
+  /** Where its bands lie: the line alone, or with its octaves or multiples. */
+  const bands = computed(() => (line.value === null ? [] : membersOf(line.value, values.count, values.spacing)));
   /** Spots that pull the probe while it is swept. */
   const spots = shallowRef<readonly { hz: number; octaves: number }[]>([]);
 
@@ -62,14 +65,14 @@ export const useProbe = defineStore("probe", () => {
   /** Whether just this band is held, alone. */
   function holds(band: Band): boolean {
     const { hz, octaves } = asHeld(band);
-    return latched.value && line.value === hz && values.mode === "alone" && values.octaves === octaves;
+    return latched.value && line.value === hz && values.mode === "alone" && values.count === 1 && values.octaves === octaves;
   }
 
   /** Hold a band so that nothing else is heard; once more lets go. */
   function hold(band: Band): void {
     if (holds(band)) return end();
     const { hz, octaves } = asHeld(band);
-    Object.assign(values, { octaves, mode: "alone" });
+    Object.assign(values, { octaves, mode: "alone", count: 1 });
     line.value = hz;
     latched.value = true;
     start(hz);
@@ -89,5 +92,5 @@ export const useProbe = defineStore("probe", () => {
 
   watch(() => ({ ...values }), send);
 
-  return { line, lineTime, on, latched, values, spots, start, end, release, toggleLatch, holds, hold, widen, moveLine };
+  return { line, lineTime, on, latched, values, bands, spots, start, end, release, toggleLatch, holds, hold, widen, moveLine };
 });

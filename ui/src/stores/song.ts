@@ -30,8 +30,10 @@ export const useSong = defineStore("song", () => {
   const rows = computed(() => rowsOf(strips.value, new Set(folded.value)));
   const stripOf = (stripId: number | null) => strips.value.find((s) => s.id === stripId) ?? null;
   /** A name of the sound that reaches a strip's moves. */
-  const arrives = (stripId: number | null): string =>
-    tracks.value.find((t) => t.id === stripId)?.audio_sha256 ?? song.value?.arrives[stripId ?? 0] ?? "";
+  const arrives = (stripId: number | null): string => {
+    const track = tracks.value.find((t) => t.id === stripId);
+    return track ? `${track.audio_sha256}_${track.starts_at_s}` : (song.value?.arrives[stripId ?? 0] ?? "");
+  };
   const duration = computed(() => song.value?.duration_s ?? 1);
 
   function fold(stripId: number, closed: boolean): void {

@@ -13,11 +13,11 @@ export const move = (id: number, values: Partial<Move> = {}): Move =>
 export function song(tracks: { id: number; moves?: Move[] }[], values: Partial<Song> = {}): Song {
   const of = tracks.map(({ id, moves = [] }) => ({
     id, name: `Track ${id}`, role: "other", channels: 2, frames: 480_000, source_rate: 48_000, audio_sha256: `sound${id}`, notice: "",
-    fader_db: 0, pan: 0, mute: false, solo: false, turned: false, open_findings: 0, decided_findings: 0, kept: [], moves,
+    fader_db: 0, pan: 0, mute: false, solo: false, turned: false, starts_at_s: 0, reference_s: null, markers: [], open_findings: 0, decided_findings: 0, kept: [], moves,
   }));
   return {
     id: 1, name: "Fake", sample_rate: 48_000, revision: 1, outline: 1, passage_from_s: null, passage_to_s: null, look_in_passage: false,
-    arrives: {}, playback_db_spl: 79, decisions: [], orders: [], duration_s: 10, undo_label: null, redo_label: null, tracks: of as unknown as Track[],
+    arrives: {}, pairs: [], playback_db_spl: 79, decisions: [], orders: [], duration_s: 10, undo_label: null, redo_label: null, tracks: of as unknown as Track[],
     strips: of.map((t) => ({ ...t, kind: "track", parent_id: null, revision: 1 })) as unknown as Song["strips"],
     ...values,
   };

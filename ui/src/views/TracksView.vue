@@ -6,21 +6,24 @@ import { ElMessage } from "element-plus";
 import { computed, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { type Repeat, type Strip, upload } from "../api/client";
+import OffersLine from "../components/tracks/OffersLine.vue";
 import TaskList from "../components/TaskList.vue";
 import TrackRow from "../components/tracks/TrackRow.vue";
 import { cache } from "../data/cache";
 import { repeatsQuery } from "../data/queries";
 import { complain } from "../lib/complain";
 import { FADER_MARKS, faderShare } from "../lib/faders";
-import { filesOf } from "../lib/drop";
+import { filesOf, isSheet } from "../lib/drop";
 import { writeHz } from "../lib/notes";
 import { isWithin, stepped } from "../lib/tree";
 import { useLive } from "../live/session";
 import { useBench } from "../stores/bench";
 import { useChanges } from "../stores/changes";
+import { useSheets } from "../stores/sheets";
 import { useSong } from "../stores/song";
 import { useTasks } from "../stores/tasks";
 
+const { putSheets } = useSheets();
 const song = useSong();
 const live = useLive();
 const bench = useBench();
@@ -30,7 +33,7 @@ const router = useRouter();
 const over = ref(false);
 const picker = ref<HTMLInputElement | null>(null);
 const sending = ref<{ name: string; share: number }[]>([]);
-const imports = computed(() => tasks.all.filter((t) => t.kind === "import"));
+const imports = computed(() => tasks.all.filter((t) => t.kind === "import" || t.kind === "pair"));
 const lifted = ref<number | null>(null);
 
 onMounted(() => live.setFocus(null));
@@ -85,7 +88,15 @@ function aim(strip: Strip, event: DragEvent): void {
   target.value = isWithin(song.strips, strip.id, lifted.value) ? null : { id: strip.id, into };
 }
 
-function dropOn(strip: Strip): void {
+/** A sheet dropped on a strip is put on it; other files are brought in. */
+async function dropOn(strip: Strip, event: DragEvent): Promise<void> {
+  over.value = false;
+  if (lifted.value === null && event.dataTransfer?.types.includes("Files")) {
+    const files = await filesOf(event.dataTransfer);
+    await putSheets(strip, files.filter(isSheet));
+    await bring(files.filter((f) => !isSheet(f)));
+    return;
+  }
   const [moving, to] = [lifted.value, target.value];
   lifted.value = target.value = null;
   if (moving === null || to?.id !== strip.id) return;
@@ -150,6 +161,7 @@ function openBench(track: Strip): void {
         <b>{{ r.kind }}</b> <span class="figure">{{ writeHz(r.frequency_hz) }} Hz</span> in {{ r.track_ids.length }} tracks
       </span>
     </p>
+    <OffersLine />
     <TaskList :tasks="imports" :sending="sending" hide-done />
     <div v-if="song.tracks.length" class="heads soft" :class="{ compact }" aria-hidden="true">
       <span /><span>Track</span><span />
@@ -159,7 +171,7 @@ function openBench(track: Strip): void {
     <div class="list" :class="{ compact }" role="list">
       <TrackRow
         v-for="row in shownRows" :key="row.strip.id" :row="row" :compact="compact" :class="aimedAt(row.strip.id)" @dragover.prevent="aim(row.strip, $event)"
-        @drop.stop.prevent="dropOn(row.strip)" @lift="lift(row.strip, $event)" @shift="shift(row.strip, $event)" @remove="remove(row.strip)" @bench="openBench(row.strip)"
+        @drop.stop.prevent="dropOn(row.strip, $event)" @lift="lift(row.strip, $event)" @shift="shift(row.strip, $event)" @remove="remove(row.strip)" @bench="openBench(row.strip)"
       />
       <p v-if="!song.tracks.length && !song.loading" class="empty soft">
         {{ song.song ? "No tracks yet. Drop a folder of recordings here." : "No song yet. Choose New song in the list at the top." }}

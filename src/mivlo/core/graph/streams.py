@@ -64,6 +64,21 @@ class Turned:
         return np.negative(self.samples[stretch])
 
 
+class Delayed:
+    """A recording, `samples`, behind `silence` frames of silence."""
+
+    def __init__(self, samples: Samples, silence: int) -> None:
+        self.samples, self.silence = samples, silence
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return (self.silence + self.samples.shape[0], *self.samples.shape[1:])
+
+    def __getitem__(self, stretch: slice, /) -> Any:
+        start, stop, _ = stretch.indices(self.shape[0])
+        return frames_of(self.samples, start - self.silence, max(start, stop) - self.silence)
+
+
 def frames_of(samples: Samples, start: int, stop: int) -> Floats:
     """Frames start to stop as float64, silence outside of the recording."""
     length, channels = samples.shape

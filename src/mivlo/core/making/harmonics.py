@@ -2,22 +2,12 @@
 
 from __future__ import annotations
 
-from enum import StrEnum
-
-from mivlo.core.errors import InvalidValue
 from mivlo.core.moves import HIGHEST_HZ, Shape, StaticMove
+from mivlo.core.moves.members import Spacing, members_hz
 from mivlo.core.moves.together import SET
 from mivlo.core.units import hz_to_note
 
-MOST_MEMBERS = 16
 _NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve")
-
-
-class Spacing(StrEnum):
-    """Where the members lie: at octaves of the first, or at its integer multiples."""
-
-    OCTAVES = "octaves"
-    MULTIPLES = "multiples"
 
 
 def harmonics(
@@ -41,13 +31,10 @@ def harmonics(
     ------
     InvalidValue : no number of members that can be.
     """
-    if not 1 <= count <= MOST_MEMBERS:
-        raise InvalidValue("count", count, f"a set has 1 to {MOST_MEMBERS} members")
     out = []
-    for n in range(count):
-        hz = frequency_hz * (2**n if Spacing(spacing) is Spacing.OCTAVES else n + 1)
+    for n, hz in enumerate(members_hz(frequency_hz, count, spacing, highest_hz=highest_hz)):
         left = max(0.0, abs(gain_db) - n * taper_db)
-        if hz <= highest_hz and (left or not gain_db):
+        if left or not gain_db:
             gain = left if gain_db > 0.0 else -left
             out.append(StaticMove(Shape.BELL, round(hz, 2), q=q, gain_db=round(gain, 2)))
     return out

@@ -14,7 +14,7 @@ from mivlo.core.findings.search import LEAST_CONFIDENCE, MOST
 from mivlo.core.moves import Entry
 from mivlo.core.roles import Role
 from mivlo.description import STRICT, flat_union, plain_document, read_plain
-from mivlo.services.recordings.naming import guess_role, name_from_file
+from mivlo.services.song.naming import guess_role, name_from_file
 
 
 class EvidenceDocument(BaseModel):

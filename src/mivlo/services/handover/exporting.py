@@ -14,7 +14,7 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
-from mivlo.audio.cache import MissingRecording
+from mivlo.audio.cache import MissingRecording, silent_frames
 from mivlo.audio.decode import FileSamples, until_readable
 from mivlo.audio.encode import BYTES, Container, Depth, SoundWriter
 from mivlo.audio.marks import NO_MARKS, Marks, add_marks, marks_in
@@ -22,7 +22,7 @@ from mivlo.audio.room import check_room
 from mivlo.config import settings
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, StripKind, Tap, compile, render
-from mivlo.core.graph.streams import Samples, Turned
+from mivlo.core.graph.streams import Delayed, Samples, Turned
 from mivlo.services.handover.sheets import sheet_document, song_sheet
 from mivlo.services.recordings.files import recordings, store
 from mivlo.services.recordings.importing import as_heard, song_sources
@@ -92,7 +92,9 @@ def _check_room(song: SongState, options: ExportOptions) -> None:
     for strip_id in options.track_ids:
         strip = song.strip(strip_id)
         track = strip.kind is StripKind.TRACK
-        frames = strip.source_frames if track and options.original_rate else strip.frames if track else song.frames
+        frames = strip.frames if track else song.frames
+        if track and options.original_rate:
+            frames = strip.source_frames + silent_frames(strip.starts_at_s, strip.source_rate)
         sizes.append(frames * (strip.channels if track else 2) * BYTES[options.depth])
     needed = sum(sizes) + (max(sizes, default=0) if len(sizes) > 1 else 0)
     what = "the export" if len(sizes) > 1 else f"the export of {song.strip(options.track_ids[0]).name}"
@@ -188,8 +190,11 @@ def _write(
     ) as writer:
         done = 0
         made = render(sounds.plan, sounds.sources, (strip.id, Tap.BEHIND), 0, frames, treated=sounds.treated)
-        recording = sounds.sources.get(strip.id)
-        for block in until_readable(made, recording.samples if isinstance(recording, Turned) else recording):
+        recording, silence = sounds.sources.get(strip.id), 0
+        while isinstance(recording, Turned | Delayed):
+            silence += recording.silence if isinstance(recording, Delayed) else 0
+            recording = recording.samples
+        for block in until_readable(made, recording, silence):
             writer.write(block)
             done += len(block)
             progress(done / max(frames, 1))
@@ -201,7 +206,8 @@ def _marks_of(strip: StripState, sample_rate: int) -> Marks:
     if strip.kind is not StripKind.TRACK or not strip.audio_sha256:
         return NO_MARKS
     with recordings().open_original(strip.recording) as file:
-        return marks_in(file).at_rate(strip.source_rate, sample_rate)
+        marks = marks_in(file).at_rate(strip.source_rate, sample_rate)
+    return marks.behind_silence(silent_frames(strip.starts_at_s, sample_rate))
 
 
 def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: ExportOptions) -> _Sounds:
@@ -217,7 +223,8 @@ def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: E
     steering = {
         i: as_heard(song.strip(i), recordings().samples(song.strip(i).recording, strip.source_rate)) for i in keys
     }
-    return _Sounds(plan, {**steering, strip.id: as_heard(strip, recording)}, {}, recording.info.frames)
+    placed = Delayed(recording, silent_frames(strip.starts_at_s, strip.source_rate))
+    return _Sounds(plan, {**steering, strip.id: as_heard(strip, placed)}, {}, placed.shape[0])
 
 
 def _zip(folder: Path, names: list[str], song: SongState) -> str:

@@ -17,6 +17,7 @@ from mivlo.core.units import Floats
 from mivlo.description import plain_document
 from mivlo.services.handover.sheets import make_sheet, sheet_document
 from mivlo.services.making.hearing import sound_of, span_of
+from mivlo.services.matching.references import spectrum_of as spectrum_of_reference
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.store.database import session
 
@@ -93,8 +94,9 @@ def _rounded(values: Floats) -> list[float]:
 def balance_strips(
     song_id: int,
     strip_id: int,
-    towards: int,
+    towards: int | None,
     *,
+    reference: str | None = None,
     strength: float,
     only_cuts: bool,
     limit_db: float,
@@ -105,6 +107,7 @@ def balance_strips(
 ) -> Balance:
     """What would bring a strip's balance over the passage towards another's, or its own from `from_s` to `to_s`.
 
+    reference : instead of a strip, the id of a reference file, all of which counts.
     What the strip has so far counts: it is measured behind its moves.
 
     Raises
@@ -113,12 +116,18 @@ def balance_strips(
     """
     with session() as open_session:
         song = read_song(open_session, song_id)
-    own, other = song.strip(strip_id), song.strip(towards)
+    own = song.strip(strip_id)
+    if (towards is None) == (reference is None):
+        raise InvalidValue("towards", towards, "name a track or a reference file, one of the two")
     if towards == strip_id and (from_s is None or to_s is None):
         raise InvalidValue("from_s", from_s, "give another stretch of the same track, or another track")
+    if reference is not None:
+        other = spectrum_of_reference(reference)
+    else:
+        assert towards is not None
+        other = _heard(song, song.strip(towards), span_of(song, from_s, to_s))
     return balance(
-        _heard(song, own, span_of(song)),
-        _heard(song, other, span_of(song, from_s, to_s)),
+        _heard(song, own, span_of(song)), other,
         strength=strength, only_cuts=only_cuts, limit_db=limit_db, smooth_oct=smooth_oct, most=most,
     )  # fmt: skip
 

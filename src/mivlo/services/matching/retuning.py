@@ -10,7 +10,7 @@ from mivlo.audio.decode import FileSamples
 from mivlo.core.findings.search import Search
 from mivlo.core.retuning import Retuned, can_be_retuned, retune
 from mivlo.services.handover.sheets import make_sheet, read_sheet, sheet_document
-from mivlo.services.recordings.naming import guess_role, name_from_file
+from mivlo.services.song.naming import guess_role, name_from_file
 
 
 def look_at(path: Path) -> Search:

@@ -7,8 +7,9 @@ from sqlalchemy.orm import Session
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.fitting import fit_moves
-from mivlo.core.making.harmonics import Spacing, harmonics, set_name
+from mivlo.core.making.harmonics import harmonics, set_name
 from mivlo.core.moves import Entry, RungsMove, treatment_db
+from mivlo.core.moves.members import Spacing
 from mivlo.core.spectra import log_grid
 from mivlo.services.song.edits import change_song
 from mivlo.services.song.log import Change

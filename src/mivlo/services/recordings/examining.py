@@ -25,7 +25,7 @@ class RecordingsState:
 def count_recordings() -> RecordingsState:
     """Look at all recordings that are in use."""
     wanted = (
-        select(RecordingRow.audio_sha256, RecordingRow.file_name, Song.sample_rate)
+        select(RecordingRow.audio_sha256, RecordingRow.file_name, RecordingRow.starts_at_s, Song.sample_rate)
         .join(StripRow, RecordingRow.strip_id == StripRow.id)
         .join(Song, StripRow.song_id == Song.id)
         .where(~RecordingRow.deleted, ~StripRow.deleted)
@@ -35,9 +35,9 @@ def count_recordings() -> RecordingsState:
         rows = open_session.execute(wanted).all()
     kept, local = store(), recordings()
     missing, to_make = [], 0
-    for digest, file_name, rate in rows:
+    for digest, file_name, starts_at_s, rate in rows:
         if not kept.exists(original_name(digest, file_name)):
             missing.append(file_name)
-        elif not local.has(BroughtIn(digest, file_name), rate):
+        elif not local.has(BroughtIn(digest, file_name, starts_at_s), rate):
             to_make += 1
     return RecordingsState(len(rows), missing, to_make)

@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from mivlo.audio.cache import MissingRecording
-from mivlo.audio.decode import inspect
+from mivlo.audio.cache import MissingRecording, silent_frames
+from mivlo.audio.decode import SoundInfo, inspect
+from mivlo.audio.marks import Marks, read_marks
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph.streams import Samples, Turned
 from mivlo.services.recordings.files import recordings
-from mivlo.services.recordings.naming import guess_role, name_from_file
+from mivlo.services.recordings.placing import place_of_new
 from mivlo.services.song.edits import added_row, lock_song
+from mivlo.services.song.log import Change
+from mivlo.services.song.naming import guess_role, name_from_file
 from mivlo.services.song.state import SongState, StripState
-from mivlo.services.song.strips import MOST_STRIPS
+from mivlo.services.song.strips import MOST_STRIPS, strip_row
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session
 from mivlo.store.models import RecordingRow, Song, StripRow, TaskRow
+
+MOST_MARKERS = 500
+"""More markers of one file are kept in the file, but not shown."""
 
 
 def song_sources(song: SongState, *, skip_missing: bool = False) -> dict[int, Samples]:
@@ -55,6 +62,7 @@ class BroughtIn:
 
     audio_sha256: str
     file_name: str
+    starts_at_s: float = 0.0
 
 
 def request_import(song_id: int, file_name: str, digest: str, *, page: str = "") -> TaskRow:
@@ -97,18 +105,48 @@ def run_import(task_id: int) -> dict[str, Any]:
         task = get_task(open_session, task_id)
         if "track_id" in task.result:  # a worker died after the track was made
             return task.result
-        file_name, digest = task.payload["file_name"], task.payload["sha256"]
-        song_id, position = task.song_id, task.payload["position"]
-        rate = open_session.get_one(Song, song_id).sample_rate
-    recording = BroughtIn(audio_sha256=digest, file_name=file_name)
-    info = inspect(recordings().original(recording), file_name)
-    known = recordings().make(recording, rate, TaskProgress(task_id))
+        song_id, payload = task.song_id, task.payload
+    file_name = payload["file_name"]
+    name = name_from_file(file_name)
+    recording = BroughtIn(payload["sha256"], file_name)
+    return add_track(
+        task_id, song_id, recording, f"import {name}", name, position=payload["position"],
+        page=payload.get("page", ""),
+    )  # fmt: skip
+
+
+def add_track(
+    task_id: int,
+    song_id: int,
+    brought: BroughtIn,
+    label: str,
+    name: str,
+    *,
+    position: int,
+    instead_of: Sequence[int] = (),
+    page: str = "",
+) -> dict[str, Any]:
+    """Make a track of an original in the store, as one step; what a task that did this returns.
+
+    instead_of : strips that the track takes the place of; its role, routing and levels are those of the first.
+    """
+    original = recordings().original(brought)
+    info, marks = inspect(original, brought.file_name), read_marks(original)
+    reference = marks.time_reference
+    reference_s = None if reference is None else reference / info.sample_rate
+    with session() as open_session:
+        song = open_session.get_one(Song, song_id)
+        rate = song.sample_rate
+        expected = place_of_new(open_session, song, reference_s, without=instead_of)
+    known = recordings().make(replace(brought, starts_at_s=expected.starts_at_s), rate, TaskProgress(task_id))
     with session() as open_session:
         song = lock_song(open_session, song_id)
         task = get_task(open_session, task_id)
         if "track_id" in task.result:  # a second worker did the same task at the same time and was first
             return task.result
-        name = name_from_file(file_name)
+        place = place_of_new(open_session, song, reference_s, without=instead_of)  # others may have come meanwhile
+        sound = known.frames - silent_frames(expected.starts_at_s, rate)
+        notice = " ".join(said for said in (known.notice, place.notice) if said)
         track = StripRow(
             song_id=song_id,
             kind="track",
@@ -118,18 +156,32 @@ def run_import(task_id: int) -> dict[str, Any]:
             deleted=False,
             recordings=[
                 RecordingRow(
-                    file_name=file_name,
-                    audio_sha256=digest,
+                    file_name=brought.file_name,
+                    audio_sha256=brought.audio_sha256,
                     source_rate=info.sample_rate,
                     source_frames=info.frames,
                     channels=known.channels,
-                    frames=known.frames,
-                    notice=known.notice,
+                    frames=silent_frames(place.starts_at_s, rate) + sound,
+                    starts_at_s=place.starts_at_s,
+                    reference_s=reference_s,
+                    markers=_markers(marks, info),
+                    notice=notice,
                     deleted=False,
                 )
             ],
         )
-        added_row(open_session, song, f"import {name}", "strip", track, page=task.payload.get("page", ""))
-        result: dict[str, Any] = {"track_id": track.id, "notice": known.notice}
+        replaced = [strip_row(open_session, song_id, i) for i in instead_of]
+        if replaced:
+            for value in ("parent_id", "role", "fader_db", "mute", "solo", "turned"):
+                setattr(track, value, getattr(replaced[0], value))
+        also = [*place.changes, *(Change("strip", row.id, {"deleted": True}) for row in replaced)]
+        added_row(open_session, song, label, "strip", track, also=also, page=page)
+        result: dict[str, Any] = {"track_id": track.id, "notice": notice}
         task.result = result
     return result
+
+
+def _markers(marks: Marks, info: SoundInfo) -> list[dict[str, Any]]:
+    """A file's markers within its sound, in order of time, as the database keeps them."""
+    inside = sorted((m.frame, m.label) for m in marks.markers if m.frame <= info.frames)
+    return [{"at_s": frame / info.sample_rate, "label": label[:100]} for frame, label in inside[:MOST_MARKERS]]

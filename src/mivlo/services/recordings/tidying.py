@@ -13,6 +13,7 @@ from pathlib import Path
 from sqlalchemy import select
 from sqlalchemy.exc import DBAPIError
 
+from mivlo.audio.cache import working_name
 from mivlo.audio.room import DiskFull, free_bytes, is_full, size_words
 from mivlo.config import settings
 from mivlo.services.recordings.files import store
@@ -26,7 +27,7 @@ from mivlo.store.models import RecordingRow, Song, StripRow, TaskRow
 log = logging.getLogger("mivlo.tidying")
 
 _EXPORT = re.compile(r"exports/(\d+)/[^/]+$")
-_COPY = re.compile(r"([0-9a-f]{64})_\d+$")
+_COPY = re.compile(r"([0-9a-f]{64})_\d+(_\d+)?$")
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,14 +102,14 @@ def _caches() -> Iterator[tuple[Path, int]]:
         return
     for place in (settings().data_dir / "working").glob("??/*"):
         copy = _COPY.match(place.name)
-        if copy and copy[1] not in used and time.time() - place.stat().st_mtime > OLD_S:
+        if copy and not used & {copy[0], copy[1]} and time.time() - place.stat().st_mtime > OLD_S:
             yield place, sum(file.stat().st_size for file in place.rglob("*") if file.is_file())
 
 
 def _used_recordings() -> set[str] | None:
-    """Contents that a song plays or is about to; None where the database is away."""
+    """Working copies that a song plays, and contents that one is about to; None where the database is away."""
     kept = (
-        select(RecordingRow.audio_sha256)
+        select(RecordingRow.audio_sha256, RecordingRow.starts_at_s, Song.sample_rate)
         .join(StripRow, RecordingRow.strip_id == StripRow.id)
         .join(Song, StripRow.song_id == Song.id)
         .where(~RecordingRow.deleted, ~StripRow.deleted, ~Song.deleted)
@@ -118,7 +119,8 @@ def _used_recordings() -> set[str] | None:
     )
     try:
         with session() as open_session:
-            return {*open_session.scalars(kept), *open_session.scalars(coming)}
+            names = (working_name(*row) for row in open_session.execute(kept))
+            return {*names, *open_session.scalars(coming)}
     except DBAPIError as error:
         if outages.is_away(error):
             return None

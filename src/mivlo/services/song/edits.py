@@ -116,12 +116,16 @@ def change_song(
     return _log(session, song, label, changes, undo, page=page, begins=begins)
 
 
-def added_row(session: Session, song: Song, label: str, table: str, row: StripRow | MoveRow, *, page: str = "") -> Edit:
-    """Record a row that was just made as one step: undo hides it, redo shows it again."""
+def added_row(
+    session: Session, song: Song, label: str, table: str, row: StripRow | MoveRow, *,
+    also: Sequence[Change] = (), page: str = "",
+) -> Edit:  # fmt: skip
+    """Record a row that was just made as one step: undo hides it, redo shows it again. `also`: what goes with it."""
     session.add(row)
     session.flush()
-    shown, hidden = {"deleted": False}, {"deleted": True}
-    return change_song(session, song, label, [Change(table, row.id, shown)], [Change(table, row.id, hidden)], page=page)
+    back = _apply(session, also)
+    shown, hidden = Change(table, row.id, {"deleted": False}), Change(table, row.id, {"deleted": True})
+    return change_song(session, song, label, [shown, *also], [hidden, *back], page=page)
 
 
 def _begun(session: Session, song_id: int, page: str, changes: Sequence[Change]) -> int | None:

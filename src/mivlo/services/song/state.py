@@ -18,6 +18,7 @@ from mivlo.core.roles import Role
 from mivlo.description import ENTRY_FIELDS, entry_document, read_aftercare, read_entry
 from mivlo.services.errors import NotFound
 from mivlo.services.song.log import next_redo, next_undo, rows
+from mivlo.services.song.pairs import Pair, pairs_of
 from mivlo.store.models import FindingRow, MoveRow, Song, StripRow
 
 DECODING = 1
@@ -25,8 +26,20 @@ DECODING = 1
 
 
 @dataclass(frozen=True, slots=True)
+class PlaceMarked:
+    """A marker: seconds, and what it is called."""
+
+    at_s: float
+    label: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Recording:
-    """The file that a track plays."""
+    """The file that a track plays.
+
+    starts_at_s : when it begins in the song; `frames` counts the silence in front of it. reference_s : when it began as
+    the file says, from midnight. markers : from its own beginning.
+    """
 
     file_name: str
     audio_sha256: str
@@ -36,6 +49,8 @@ class Recording:
     frames: int
     starts_at_s: float
     notice: str
+    reference_s: float | None = None
+    markers: tuple[PlaceMarked, ...] = ()
 
     @property
     def name(self) -> str:
@@ -98,6 +113,19 @@ class StripState:
     @property
     def notice(self) -> str:
         return self.recording.notice
+
+    @property
+    def starts_at_s(self) -> float:
+        return self.recording.starts_at_s
+
+    @property
+    def reference_s(self) -> float | None:
+        return self.recording.reference_s
+
+    @property
+    def markers(self) -> tuple[PlaceMarked, ...]:
+        """Its recording's markers, in the song's time."""
+        return tuple(replace(m, at_s=m.at_s + self.starts_at_s) for m in self.recording.markers)
 
     @property
     def entries(self) -> tuple[Entry, ...]:
@@ -192,6 +220,11 @@ class SongState:
     def tracks(self) -> tuple[StripState, ...]:
         return tuple(strip for strip in self.strips if strip.kind is StripKind.TRACK)
 
+    @cached_property
+    def pairs(self) -> list[Pair]:
+        """Tracks that look like the left and the right of one."""
+        return pairs_of(self.tracks)
+
     @property
     def frames(self) -> int:
         """Frames of the longest track."""
@@ -255,7 +288,10 @@ def treatment_of(row: StripRow) -> Treatment:
 def _recording_of(row: StripRow) -> Recording:
     """What a track plays; groups and the mix play nothing of their own."""
     known = next((r for r in row.recordings if not r.deleted), None)
-    return _SILENCE if known is None else Recording(**{f.name: getattr(known, f.name) for f in fields(Recording)})
+    if known is None:
+        return _SILENCE
+    values = {f.name: getattr(known, f.name) for f in fields(Recording)}
+    return Recording(**{**values, "markers": tuple(PlaceMarked(**m) for m in known.markers)})
 
 
 def _strip_state(row: StripRow, counts: tuple[int, int]) -> StripState:

@@ -38,6 +38,13 @@ const modes = [
       compact label="louder by ≤" unit="dB" :model-value="probe.values.margin_db" :min="0" :max="24" :step="1" :digits="0"
       @preview="probe.values.margin_db = $event" @change="probe.values.margin_db = $event"
     />
+    <NumberField
+      compact label="bands" unit="" :model-value="probe.values.count" :min="1" :max="16" :step="1" :digits="0" title="more than one: with its octaves or multiples, swept and cut (C) together"
+      @preview="probe.values.count = Math.round($event)" @change="probe.values.count = Math.round($event)"
+    />
+    <button v-if="probe.values.count > 1" type="button" class="plain small" aria-label="Bands lie at" title="octaves or multiples" @click="probe.values.spacing = probe.values.spacing === 'octaves' ? 'multiples' : 'octaves'">
+      {{ probe.values.spacing === "octaves" ? "octaves" : "× 1, 2, 3" }}
+    </button>
     <button type="button" class="plain small" :aria-pressed="probe.latched" title="Keep the probe on (L)" @click="probe.toggleLatch()">
       Latch
     </button>

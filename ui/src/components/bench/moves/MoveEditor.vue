@@ -7,10 +7,12 @@ import {
 } from "../../../lib/moves";
 import { tell } from "../../../lib/complain";
 import { FEWEST, MOST, recounted } from "../../../lib/rungs";
+import { joined } from "../../../lib/stretches";
 import { writeNote } from "../../../lib/notes";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
 import { useChanges } from "../../../stores/changes";
+import { useView } from "../../../stores/view";
 import { useProbe } from "../../../stores/probe";
 import NumberField from "../../NumberField.vue";
 import AdaptiveFields from "./AdaptiveFields.vue";
@@ -23,6 +25,7 @@ const bench = useBench();
 const changes = useChanges();
 const live = useLive();
 const probe = useProbe();
+const view = useView();
 
 const number = computed(() => bench.moves.findIndex((m) => m.id === props.move.id) + 1);
 const preview = (values: Partial<Move>) => bench.previewMove(props.move.id, values);
@@ -74,6 +77,8 @@ async function fit(): Promise<void> {
   if (says) tell(says);
 }
 const clearStretches = () => save({ stretches: [] });
+/** The passage becomes one of the stretches in which the move acts; those that it touches are joined. */
+const addPassage = () => view.passage && save({ stretches: joined([...(props.move.stretches ?? []), [view.passage.from, view.passage.to]]) });
 </script>
 
 <template>
@@ -124,6 +129,7 @@ const clearStretches = () => save({ stretches: [] });
       </p>
       <p v-if="move.stretches?.length" class="whole">
         Acts at {{ move.stretches.length }} marked moments only. <button type="button" class="plain small" @click="clearStretches">Act always</button>
+        <button v-if="view.passage" type="button" class="plain small" title="the passage, too" @click="addPassage">and in the passage</button>
       </p>
     </div>
     <div class="actions" role="group" aria-label="Hear">
@@ -138,6 +144,7 @@ const clearStretches = () => save({ stretches: [] });
       <button type="button" class="plain small" :aria-pressed="!move.enabled" @click="save({ enabled: !move.enabled })">Bypass</button>
       <button type="button" class="plain small" @click="bench.duplicate(move.id)">Duplicate</button>
       <button type="button" class="plain small" title="this move on other tracks as well" @click="emit('twins', move.id)">Twins …</button>
+      <button v-if="view.passage && !move.stretches?.length" type="button" class="plain small" title="act only in the passage" @click="addPassage">Only here</button>
       <button type="button" class="plain small" title="as it was made" @click="changes.resetMove(move.id)">Reset</button>
       <button type="button" class="plain small" @click="bench.remove(move.id)">Delete</button>
     </div>

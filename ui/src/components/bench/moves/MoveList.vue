@@ -6,13 +6,15 @@ import { computed, ref, watch } from "vue";
 import { type Direction, type StartName, api, ask } from "../../../api/client";
 import { cache } from "../../../data/cache";
 import { startsQuery } from "../../../data/queries";
-import { tell } from "../../../lib/complain";
+import { complain, tell } from "../../../lib/complain";
+import { filesOf, isSheet } from "../../../lib/drop";
 import { type Move, SHAPES, type Shape, isDynamic } from "../../../lib/moves";
 import { signed, writeHz } from "../../../lib/notes";
 import { deepRanges, gutted, takesOf } from "../../../lib/takes";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
 import { useChanges } from "../../../stores/changes";
+import { useSheets } from "../../../stores/sheets";
 import { useSong } from "../../../stores/song";
 import { useView } from "../../../stores/view";
 import NumberField from "../../NumberField.vue";
@@ -26,6 +28,7 @@ import RecipePart from "./RecipePart.vue";
 import SetPart from "./SetPart.vue";
 import TwinsPart from "./TwinsPart.vue";
 
+const { putSheets } = useSheets();
 const bench = useBench();
 const song = useSong();
 const changes = useChanges();
@@ -185,12 +188,20 @@ const PHASES = [
 ] as const;
 type Phase = (typeof PHASES)[number]["value"];
 const setPhase = (phase: Phase) => bench.track && void changes.changeTrack(bench.track.id, { phase });
+
+async function dropSheets(event: DragEvent): Promise<void> {
+  if (!bench.track || !event.dataTransfer?.types.includes("Files")) return;
+  const found = await filesOf(event.dataTransfer);
+  if (!found.some(isSheet)) complain("Only sheets (.json) can be dropped on the moves; bring recordings in on Tracks.");
+  await putSheets(bench.track, found.filter(isSheet));
+}
+
 const files = computed(() => `/api/songs/${song.id}/tracks/${bench.trackId}`);
 const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
 </script>
 
 <template>
-  <section class="moves" aria-label="Moves">
+  <section class="moves" aria-label="Moves" @dragover.prevent @drop.prevent="dropSheets">
     <header>
       <h2 class="caption">Moves</h2>
       <span class="soft" data-test="takes" :title="thirds">{{ on }} on<template v-if="Math.abs(live.state.match_lu) >= 0.05">, {{ signed(live.state.match_lu, 1) }} LU to match</template></span>
@@ -221,7 +232,7 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
         </ElOptionGroup>
         <ElOptionGroup label="whole treatments">
           <ElOption value="recipe" label="Recipe or sheet …" />
-          <ElOption value="balance" label="Balance towards another track …" />
+          <ElOption value="balance" label="Balance towards another sound …" />
           <ElOption v-if="bench.moves.length" value="twins" label="All moves on other tracks, too …" />
           <ElOption v-if="bench.moves.length" value="reset" label="Reset: no treatment" />
         </ElOptionGroup>

@@ -9,12 +9,14 @@ import { recipesQuery } from "../../../data/queries";
 import { complain, tell } from "../../../lib/complain";
 import { useBench } from "../../../stores/bench";
 import { useChanges } from "../../../stores/changes";
+import { useSheets } from "../../../stores/sheets";
 import { useSong } from "../../../stores/song";
 
 const emit = defineEmits<{ end: [] }>();
 const bench = useBench();
 const song = useSong();
 const changes = useChanges();
+const { putSheets } = useSheets();
 const refit = ref(true);
 const name = ref("");
 const says = ref("");
@@ -33,7 +35,7 @@ async function use(id: string): Promise<void> {
 async function bring(event: Event): Promise<void> {
   const file = (event.target as HTMLInputElement).files?.[0];
   if (!file || !bench.track) return;
-  leftOut(await changes.putSheet(bench.track.id, file.name, await file.text()));
+  await putSheets(bench.track, [file]);
   emit("end");
 }
 

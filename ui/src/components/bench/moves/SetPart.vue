@@ -2,6 +2,7 @@
 /** A set of cuts at the octaves or multiples of a frequency, which move together. */
 import { ElOption, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
+import { membersOf } from "../../../lib/sets";
 import { noteOf, writeHz } from "../../../lib/notes";
 import { useBench } from "../../../stores/bench";
 import { useChanges } from "../../../stores/changes";
@@ -13,11 +14,11 @@ const bench = useBench();
 const changes = useChanges();
 const probe = useProbe();
 const frequency = ref(Number((probe.line ?? bench.chosenMove?.frequency_hz ?? 220).toFixed(1)));
-const spacing = ref<"octaves" | "multiples">("octaves");
-const count = ref(5);
+const spacing = ref(probe.values.spacing);
+const count = ref(probe.values.count > 1 ? probe.values.count : 5);
 const gain = ref(-6);
 const taper = ref(0);
-const members = computed(() => Array.from({ length: Math.round(count.value) }, (_, n) => frequency.value * (spacing.value === "octaves" ? 2 ** n : n + 1)).filter((hz) => hz < 23_000));
+const members = computed(() => membersOf(frequency.value, count.value, spacing.value));
 
 async function make(): Promise<void> {
   if (!bench.track) return;

@@ -1,4 +1,4 @@
-"""Names and roles of tracks, guessed from the names of files."""
+"""Names, roles and sides of tracks, guessed from the names of files."""
 
 from __future__ import annotations
 
@@ -37,3 +37,18 @@ def name_from_file(file_name: str) -> str:
     stem = re.sub(r"^\d+[\s_.\-]+", "", stem)
     cleaned = re.sub(r"[_\-\s]+", " ", stem).strip()
     return (cleaned[:1].upper() + cleaned[1:]) if cleaned else "Track"
+
+
+_SIDE = re.compile(r"^(?P<stem>.+?)(?:[ ._\-](?P<side>l|r|left|right)| ?\((?P<bracketed>l|r)\))$", re.IGNORECASE)
+
+
+def side_of(file_name: str) -> tuple[str, str] | None:
+    """A file's name without its side, and which side it is ("l" or "r"); None where it names none.
+
+    `Kick.L.wav`, `Kick_R.wav`, `Kick left.wav` and `Kick (R).wav` name one (common practice).
+    """
+    stem = re.sub(r"\.[A-Za-z0-9]{2,5}$", "", file_name.replace("\\", "/").rsplit("/", 1)[-1]).strip()
+    found = _SIDE.match(stem)
+    if found is None:
+        return None
+    return found["stem"].rstrip(" ._-"), (found["side"] or found["bracketed"])[0].lower()
