@@ -63,6 +63,7 @@ def database_url(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     cluster.start()
     os.environ["MIVLO_DATABASE_URL"] = cluster.url
     os.environ["MIVLO_DATA_DIR"] = str(tmp_path_factory.mktemp("data"))
+    os.environ["MIVLO_WATCH_DIRS"] = str(tmp_path_factory.mktemp("sessions"))
     settings.cache_clear()
     database.migrate()
     queue.ensure_schema()

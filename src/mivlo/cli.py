@@ -262,9 +262,15 @@ def worker() -> None:
     """Run one worker for long work; any number may run, on any machine that reaches the database."""
     from mivlo.config import settings
     from mivlo.jobs.queue import work
+    from mivlo.jobs.watcher import Watcher
 
     _keep_private(settings().data_dir)
-    work()
+    watcher = Watcher()
+    watcher.start()
+    try:
+        work()
+    finally:
+        watcher.stop()
 
 
 @app.command()

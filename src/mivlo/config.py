@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -48,9 +49,17 @@ class Settings(BaseSettings):
     backup_dir: Path | None = Field(default=None, description="where all songs are backed up each night; empty: not")
     backup_hour: int = Field(default=3, ge=0, le=23, description="after which hour of the night")
     backups_kept: int = Field(default=7, ge=1, description="how many nightly backups stay")
+    watch_dirs: str = Field(
+        default="", description="folders below which songs may watch and write folders, separated by colons"
+    )
     keep_free_mb: float = Field(
         default=256.0, ge=0.0, description="what imports and exports leave free on disk, for the database before all"
     )
+
+    @property
+    def watched_roots(self) -> tuple[Path, ...]:
+        """The folders below which songs may watch folders."""
+        return tuple(Path(name).expanduser().resolve() for name in self.watch_dirs.split(os.pathsep) if name.strip())
 
     @property
     def keep_free_bytes(self) -> int:

@@ -180,9 +180,9 @@ def test_what_is_asked_for_many_times_at_once_is_made_once(
     recording = files.bring_in(write_wav(noise))
     made: list[Path] = []
 
-    def counted(original: Path, name: str, place: Path, rate: int, progress: Progress, *, keep_free: int) -> Analysis:
+    def counted(original: Path, name: str, place: Path, rate: int, progress: Progress, **more: int) -> Analysis:
         made.append(place)
-        return make_working(original, name, place, rate, progress, keep_free=keep_free)
+        return make_working(original, name, place, rate, progress, **more)
 
     monkeypatch.setattr(cache, "make_working", counted)
     with ThreadPoolExecutor(6) as pool:

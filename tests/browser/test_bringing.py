@@ -40,7 +40,7 @@ DROP = """([target, name, text]) => {
 def test_files_are_placed_paired_and_marked(page: Page, address: str, song: int) -> None:
     page.goto("/tracks")
     assert [t["starts_at_s"] for t in state(address, song)["tracks"]] == [0.0, 0.5, 0.5]
-    offers = page.get_by_test_id("offers")
+    offers = page.locator("[data-test=offers]")
     expect(offers.get_by_role("button", name="by time reference")).to_have_attribute("aria-pressed", "true")
     offers.get_by_role("button", name="all at zero").click()
     expect(offers.get_by_role("button", name="all at zero")).to_have_attribute("aria-pressed", "true")

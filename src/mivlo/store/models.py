@@ -234,6 +234,23 @@ class SurveyRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 
+class WatchRow(Base):
+    """A folder whose stems a song plays, and one into which its treated stems are written, by any worker.
+
+    seen : of each stem that was taken in, when it was changed and its size. written : by stem, the name of the sound
+    that its treated file holds. says : what was done and could not be done last, oldest first.
+    """
+
+    __tablename__ = "watches"
+
+    song_id: Mapped[int] = mapped_column(ForeignKey("songs.id", ondelete="CASCADE"), primary_key=True)
+    source: Mapped[str] = mapped_column(Text)
+    out: Mapped[str] = mapped_column(Text, unique=True)
+    seen: Mapped[Json] = mapped_column(JSONB, default=dict, server_default=text("'{}'"))
+    written: Mapped[Json] = mapped_column(JSONB, default=dict, server_default=text("'{}'"))
+    says: Mapped[list[str]] = mapped_column(JSONB, default=list, server_default=text("'[]'"))
+
+
 class FindingRow(Base):
     """Something that stood out in a track, and what was decided of it.
 

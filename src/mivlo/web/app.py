@@ -29,6 +29,7 @@ from mivlo.web.placing import placing_api
 from mivlo.web.problems import problem
 from mivlo.web.routes import api
 from mivlo.web.signing_in import SignedIn, SignIn
+from mivlo.web.watching import watching_api
 
 
 @asynccontextmanager
@@ -60,6 +61,7 @@ def make_app() -> FastAPI:
     app.include_router(habits_api)
     app.include_router(recipes_api)
     app.include_router(placing_api)
+    app.include_router(watching_api)
     app.include_router(live.router)
     app.include_router(signing_in.router)
 

@@ -323,6 +323,22 @@ class PlacingIn(In):
     by: Placing = Field(description="as the files' time references say, or all at zero")
 
 
+class WatchIn(In):
+    """Folders below those that the start was given; a name that does not begin with / lies below the first of them."""
+
+    source: Annotated[str, Field(min_length=1, max_length=1000)]
+    out: Annotated[str, Field(min_length=1, max_length=1000)]
+
+
+class WatchOut(Out):
+    """What a song watches and writes, what was said last, and below which folders both may lie."""
+
+    source: str | None
+    out: str | None
+    says: list[str]
+    roots: list[str]
+
+
 class PairIn(In):
     left_id: Id
     right_id: Id

@@ -1600,6 +1600,34 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/songs/{song_id}/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Watch
+         * @description What the song watches, and what was said last.
+         */
+        get: operations["get_watch_api_songs__song_id__watch_get"];
+        /**
+         * Begin Watching
+         * @description Take in stems that appear or change in a folder, and keep treated ones up to date in another.
+         */
+        put: operations["begin_watching_api_songs__song_id__watch_put"];
+        post?: never;
+        /**
+         * End Watching
+         * @description Watch nothing any more; files and tracks stay.
+         */
+        delete: operations["end_watching_api_songs__song_id__watch_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -4541,6 +4569,30 @@ export interface components {
              * @default -24
              */
             level_db: number;
+        };
+        /**
+         * WatchIn
+         * @description Folders below those that the start was given; a name that does not begin with / lies below the first of them.
+         */
+        WatchIn: {
+            /** Source */
+            source: string;
+            /** Out */
+            out: string;
+        };
+        /**
+         * WatchOut
+         * @description What a song watches and writes, what was said last, and below which folders both may lie.
+         */
+        WatchOut: {
+            /** Source */
+            source: string | null;
+            /** Out */
+            out: string | null;
+            /** Says */
+            says: string[];
+            /** Roots */
+            roots: string[];
         };
         /**
          * Way
@@ -7667,6 +7719,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TaskOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    get_watch_api_songs__song_id__watch_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    begin_watching_api_songs__song_id__watch_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchOut"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    end_watching_api_songs__song_id__watch_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                song_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchOut"];
                 };
             };
             /** @description Validation Error */

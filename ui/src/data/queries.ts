@@ -12,6 +12,7 @@ export const names = {
   findings: (id: number, track?: number) => ["song", id, "findings", ...(track === undefined ? [] : [track])] as const,
   survey: (id: number) => ["song", id, "survey"] as const,
   repeats: (id: number) => ["song", id, "repeats"] as const,
+  watch: (id: number) => ["song", id, "watch"] as const,
 };
 
 /** The newer of two states of a song: an answer that was long on its way changes nothing back. */
@@ -44,6 +45,14 @@ export const repeatsQuery = (id: number) =>
   queryOptions({
     queryKey: names.repeats(id),
     queryFn: () => ask(api.GET("/api/songs/{song_id}/repeats", { params: { path: { song_id: id } } })),
+    enabled: id > 0,
+  });
+
+/** Which folders the song watches, and what was done there last. */
+export const watchQuery = (id: number) =>
+  queryOptions({
+    queryKey: names.watch(id),
+    queryFn: () => ask(api.GET("/api/songs/{song_id}/watch", { params: { path: { song_id: id } } })),
     enabled: id > 0,
   });
 

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import {
-  WHOLE, frequencyTicks, frequencyToY, mapLevel, panFrequency, pulledTo, timeToX, valueAt, xToTime, yToFrequency, zoomFrequency,
+  WHOLE, frequencyTicks, frequencyToY, mapLevel, noteTicks, panFrequency, pulledTo, timeToX, valueAt, xToTime, yToFrequency, zoomFrequency,
   zoomTime,
 } from "./axis";
 
@@ -22,6 +22,16 @@ describe("the frequency axis", () => {
   it("never pans off its ends", () => {
     expect(panFrequency(WHOLE, -3).low).toBe(20);
     expect(panFrequency(zoomFrequency(WHOLE, 20000, 4), 9).high).toBeCloseTo(20480);
+  });
+  it("labels notes by their places, more of them the closer one looks", () => {
+    const whole = noteTicks(WHOLE);
+    expect(whole[0]).toBeCloseTo(32.703, 3); // C1 (ISO 16: A4 is 440 Hz)
+    for (let i = 1; i < whole.length; i++) expect((whole[i] as number) / (whole[i - 1] as number)).toBeCloseTo(2);
+    const natural = noteTicks({ low: 220, high: 880 * 1.001 });
+    expect(natural).toHaveLength(15);
+    expect(natural.map(Math.round)).toContain(440);
+    expect(noteTicks({ low: 430, high: 600 }).map((hz) => Number(hz.toFixed(2)))).toEqual([440, 466.16, 493.88, 523.25, 554.37, 587.33]);
+    expect(noteTicks({ low: 441, high: 442 })).toEqual([]);
   });
   it("labels between three and twenty frequencies at any zoom", () => {
     for (const factor of [1, 2, 4, 8, 15, 20]) {

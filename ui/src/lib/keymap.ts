@@ -90,6 +90,7 @@ export const KEYMAP = {
   "view.whole": line("View", "v", "passage or whole song"),
   "view.treated": line("View", "w", "time map before or after treatment"),
   "view.readout": line("View", "Shift+w", "figures of the line below the panels or not"),
+  "view.notes": line("View", "Shift+n", "frequencies as notes with cents, or in Hz"),
   "view.closer": line("View", "+", "closer in time"),
   "view.farther": line("View", "-", "farther in time"),
   "view.higher": line("View", ">", "closer in frequency"),

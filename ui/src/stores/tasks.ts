@@ -40,6 +40,7 @@ export const useTasks = defineStore("tasks", () => {
     if (revision > (song.song?.revision ?? 0)) void songChanged(song.id);
   });
   on("task", (told) => takeProgress(JSON.parse(told) as { task_id: number; progress?: number }));
+  on("watch", () => void cache.invalidateQueries({ queryKey: names.watch(song.id) }));
   on("survey", () => void cache.invalidateQueries({ queryKey: names.survey(song.id) }));
   on("findings", () => {
     void cache.invalidateQueries({ queryKey: names.song(song.id), exact: true });

@@ -4,6 +4,7 @@ import { useLocalStorage } from "@vueuse/core";
 import { defineStore } from "pinia";
 import { computed, ref, watch } from "vue";
 import { type FrequencyRange, type TimeRange, WHOLE } from "../lib/axis";
+import { writeHz, writeNote } from "../lib/notes";
 import { useSong } from "./song";
 
 export const useView = defineStore("view", () => {
@@ -15,6 +16,10 @@ export const useView = defineStore("view", () => {
   const mapTreated = ref(false);
   /** Whether what is read on the line is written out below the panels. */
   const readout = useLocalStorage("mivlo.readout", true);
+
+  /** Whether frequencies of moves, findings and the ruler are read as notes. Typed they can be both, always. */
+  const notes = useLocalStorage("mivlo.notes", false);
+  const place = (hz: number): string => (notes.value ? writeNote(hz) : `${writeHz(hz)} Hz`);
 
   /** How far the treatment reaches in dB, either way; 0: as far as the moves need, 12 at least. */
   const reach = useLocalStorage("mivlo.reach", 0);
@@ -39,5 +44,5 @@ export const useView = defineStore("view", () => {
   // the same passage told again moves nothing
   watch([() => passage.value?.from, () => passage.value?.to, mapWhole, () => open.duration], showTimes, { immediate: true });
 
-  return { frequencies, times, mapWhole, mapTreated, readout, reach, nextReach, passage, showAll };
+  return { frequencies, times, mapWhole, mapTreated, readout, notes, place, reach, nextReach, passage, showAll };
 });

@@ -104,6 +104,7 @@ useKeys({
   "view.whole": () => (view.mapWhole = !view.mapWhole),
   "view.treated": () => (view.mapTreated = !view.mapTreated),
   "view.readout": () => (view.readout = !view.readout),
+  "view.notes": () => (view.notes = !view.notes),
   "view.closer": zoomT(1.5),
   "view.farther": zoomT(1 / 1.5),
   "view.higher": zoomF(1.5),

@@ -4,6 +4,7 @@ import { ElButton, ElCheckbox, ElOption, ElSelect } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { type Strip, api, ask } from "../api/client";
 import KeepPanel from "../components/handover/KeepPanel.vue";
+import WatchPart from "../components/handover/WatchPart.vue";
 import TaskList from "../components/TaskList.vue";
 import { type Move, gainWords, hasOctaves, hasQ, hasSlope, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf } from "../lib/moves";
 import { writeHz, writeNote } from "../lib/notes";
@@ -129,18 +130,19 @@ const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
         <p v-if="!song.strips.some((t) => t.moves.length)" class="soft">No moves yet. They are made on the bench.</p>
       </div>
     </section>
+    <WatchPart />
     <KeepPanel />
   </main>
 </template>
 
 <style scoped>
-.handover { display: grid; grid-template: minmax(0, 1fr) auto / 1fr 1fr; gap: 14px; padding: 14px 18px; height: 100%; min-height: 0; }
+.handover { display: grid; grid-template: minmax(0, 1fr) auto auto / 1fr 1fr; gap: 14px; padding: 14px 18px; height: 100%; min-height: 0; }
 section { padding: 14px 18px; min-height: 0; overflow: auto; display: flex; flex-direction: column; }
 h1 { font-size: 17px; }
 p { margin: 4px 0 8px; }
 .tracks { list-style: none; padding: 0; margin: 0 0 12px; overflow: auto; min-height: 120px; }
 .tracks li { display: flex; justify-content: space-between; align-items: center; border-top: 1px solid var(--line); }
-.stems { grid-row: span 2; }
+.stems { grid-row: span 3; }
 .notice { color: var(--stand-out); font-size: 12px; }
 .options { flex: none; display: flex; gap: 14px; align-items: end; margin-bottom: 12px; flex-wrap: wrap; }
 .options label { display: flex; flex-direction: column; font-size: 12px; color: var(--soft); gap: 2px; }

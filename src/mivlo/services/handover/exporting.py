@@ -179,35 +179,64 @@ def _file_name(song: SongState, strip: StripState, container: Container) -> str:
     return f"{number}{clean}.{container.value}"
 
 
+def write_in_place(path: Path, song: SongState, track_id: int, depth: Depth, container: Container) -> int:
+    """Render a track into a file that can stand in its recording's place: same rate, same beginning, same marks.
+
+    Returns how many samples were clipped.
+    """
+    options = ExportOptions((track_id,), depth, container, original_rate=True)
+    song = song.exported()
+    track = song.strip(track_id)
+    sources = song_sources(song, skip_missing=True)
+    sounds = _sounds_for(track, _Sounds(song.plan, sources, known_treated(song, sources), song.frames), song, options)
+    silence = silent_frames(track.starts_at_s, sounds.plan.sample_rate)
+    clipped = _write(path, sounds, track, options, lambda share: None, start=silence)
+    if container is Container.WAV:
+        add_marks(path, _marks_of(track, sounds.plan.sample_rate, silence=0))
+    return clipped
+
+
 def _write(
-    path: Path, sounds: _Sounds, strip: StripState, options: ExportOptions, progress: Callable[[float], None]
+    path: Path,
+    sounds: _Sounds,
+    strip: StripState,
+    options: ExportOptions,
+    progress: Callable[[float], None],
+    *,
+    start: int = 0,
 ) -> int:
-    """Render one strip into a file; how many samples were clipped. A group or the mix has the song's length."""
+    """Render one strip into a file, from frame `start` of the song; how many samples were clipped.
+
+    A group or the mix has the song's length.
+    """
     frames = sounds.frames
     channels = strip.channels if strip.kind is StripKind.TRACK else 2
     with SoundWriter(
-        path, sounds.plan.sample_rate, channels, options.depth, options.container, frames=frames
+        path, sounds.plan.sample_rate, channels, options.depth, options.container, frames=frames - start
     ) as writer:
         done = 0
-        made = render(sounds.plan, sounds.sources, (strip.id, Tap.BEHIND), 0, frames, treated=sounds.treated)
+        made = render(sounds.plan, sounds.sources, (strip.id, Tap.BEHIND), start, frames, treated=sounds.treated)
         recording, silence = sounds.sources.get(strip.id), 0
         while isinstance(recording, Turned | Delayed):
             silence += recording.silence if isinstance(recording, Delayed) else 0
             recording = recording.samples
-        for block in until_readable(made, recording, silence):
+        for block in until_readable(made, recording, silence - start):
             writer.write(block)
             done += len(block)
-            progress(done / max(frames, 1))
+            progress(done / max(frames - start, 1))
     return writer.clipped
 
 
-def _marks_of(strip: StripState, sample_rate: int) -> Marks:
-    """What the file of a track's recording says of its beginning, and its markers, at the rate of the export."""
+def _marks_of(strip: StripState, sample_rate: int, *, silence: int | None = None) -> Marks:
+    """What the file of a track's recording says of its beginning, and its markers, at the rate of the export.
+
+    silence : frames in front of it in the export; as in the song unless given.
+    """
     if strip.kind is not StripKind.TRACK or not strip.audio_sha256:
         return NO_MARKS
     with recordings().open_original(strip.recording) as file:
         marks = marks_in(file).at_rate(strip.source_rate, sample_rate)
-    return marks.behind_silence(silent_frames(strip.starts_at_s, sample_rate))
+    return marks.behind_silence(silent_frames(strip.starts_at_s, sample_rate) if silence is None else silence)
 
 
 def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: ExportOptions) -> _Sounds:

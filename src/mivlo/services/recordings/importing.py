@@ -14,12 +14,13 @@ from mivlo.audio.decode import SoundInfo, inspect
 from mivlo.audio.marks import Marks, read_marks
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph.streams import Samples, Turned
+from mivlo.core.moves import Channels
 from mivlo.services.recordings.files import recordings
 from mivlo.services.recordings.placing import place_of_new
-from mivlo.services.song.edits import added_row, lock_song
+from mivlo.services.song.edits import added_row, change_song, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.naming import guess_role, name_from_file
-from mivlo.services.song.state import SongState, StripState
+from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.song.strips import MOST_STRIPS, strip_row
 from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
 from mivlo.store.database import session
@@ -99,6 +100,15 @@ def _next_position(open_session: Session, song_id: int) -> int:
     return 1 + max(-1 if last is None else last, -1 if waiting is None else waiting)
 
 
+def request_replacement(song_id: int, track_id: int, file_name: str, digest: str) -> TaskRow:
+    """A task that has a track play another recording, an original that is already in the store; its moves stay."""
+    with session() as open_session:
+        lock_song(open_session, song_id)
+        strip_row(open_session, song_id, track_id)
+        payload = {"file_name": file_name, "sha256": digest, "instead_in": track_id}
+        return create_task(open_session, song_id, "import", file_name, payload)
+
+
 def run_import(task_id: int) -> dict[str, Any]:
     """Do the task; can be run twice without harm. Returns the track's id and a notice, if any."""
     with session() as open_session:
@@ -109,6 +119,8 @@ def run_import(task_id: int) -> dict[str, Any]:
     file_name = payload["file_name"]
     name = name_from_file(file_name)
     recording = BroughtIn(payload["sha256"], file_name)
+    if "instead_in" in payload:
+        return _replace_recording(task_id, song_id, recording, payload["instead_in"])
     return add_track(
         task_id, song_id, recording, f"import {name}", name, position=payload["position"],
         page=payload.get("page", ""),
@@ -179,6 +191,65 @@ def add_track(
         result: dict[str, Any] = {"track_id": track.id, "notice": notice}
         task.result = result
     return result
+
+
+def _replace_recording(task_id: int, song_id: int, brought: BroughtIn, track_id: int) -> dict[str, Any]:
+    """Put a recording in the place of the one that a track plays, as one step; what no longer fits is said."""
+    original = recordings().original(brought)
+    info, marks = inspect(original, brought.file_name), read_marks(original)
+    with session() as open_session:
+        rate = open_session.get_one(Song, song_id).sample_rate
+        starts_at_s = read_song(open_session, song_id).track(track_id).starts_at_s
+    known = recordings().make(replace(brought, starts_at_s=starts_at_s), rate, TaskProgress(task_id))
+    with session() as open_session:
+        song = lock_song(open_session, song_id)
+        task = get_task(open_session, task_id)
+        if "track_id" in task.result:
+            return task.result
+        track = read_song(open_session, song_id).track(track_id)
+        row = strip_row(open_session, song_id, track_id)
+        said = _no_longer_fits(track, known.channels)
+        new = RecordingRow(
+            strip_id=track_id,
+            file_name=brought.file_name,
+            audio_sha256=brought.audio_sha256,
+            source_rate=info.sample_rate,
+            source_frames=info.frames,
+            channels=known.channels,
+            frames=known.frames - silent_frames(starts_at_s, rate) + silent_frames(track.starts_at_s, rate),
+            starts_at_s=track.starts_at_s,
+            reference_s=None if marks.time_reference is None else marks.time_reference / info.sample_rate,
+            markers=_markers(marks, info),
+            notice=" ".join(text for text in (known.notice, said) if text),
+            deleted=True,
+        )
+        open_session.add(new)
+        open_session.flush()
+        old = [r.id for r in row.recordings if not r.deleted and r.id != new.id]
+        changes = [Change("recording", i, {"deleted": True}) for i in old]
+        change_song(
+            open_session, song, f"{row.name}: another take", [*changes, Change("recording", new.id, {"deleted": False})]
+        )
+        task.result = {"track_id": track_id, "notice": new.notice}
+        return dict(task.result)
+
+
+def _no_longer_fits(track: StripState, channels: int) -> str:
+    """What of a track's treatment says nothing of a recording with so many channels; empty if all does."""
+    if channels == 2 or track.channels == channels:
+        return ""
+    gone = sum(entry.channels is Channels.SIDE for entry in track.entries)
+    moved = sum(entry.channels not in (Channels.ALL, Channels.SIDE) for entry in track.entries)
+    said = []
+    if gone:
+        said.append(f"{_moves(gone)} of the sides {'does' if gone == 1 else 'do'} nothing")
+    if moved:
+        said.append(f"{_moves(moved)} of left, right or middle alone {'acts' if moved == 1 else 'act'} on all of it")
+    return f"The new take is mono: {' and '.join(said)}." if said else ""
+
+
+def _moves(count: int) -> str:
+    return "1 move" if count == 1 else f"{count} moves"
 
 
 def _markers(marks: Marks, info: SoundInfo) -> list[dict[str, Any]]:

@@ -91,7 +91,7 @@ def _apply(session: Session, changes: Sequence[Change]) -> list[Change]:
         backward.append(Change(change.table, change.id, {key: value_of(row, key) for key in change.values}))
         for key, value in change.values.items():
             _set(row, key, value)
-    session.flush()
+        session.flush()  # one after the other: of a track's recordings only one may be in use at a time
     return backward[::-1]
 
 

@@ -39,7 +39,7 @@ const modes = [
       @preview="probe.values.margin_db = $event" @change="probe.values.margin_db = $event"
     />
     <NumberField
-      compact label="bands" unit="" :model-value="probe.values.count" :min="1" :max="16" :step="1" :digits="0" title="more than one: with its octaves or multiples, swept and cut (C) together"
+      compact label="set of" unit="" :model-value="probe.values.count" :min="1" :max="16" :step="1" :digits="0" title="more than one: with its octaves or multiples, swept and cut (C) together"
       @preview="probe.values.count = Math.round($event)" @change="probe.values.count = Math.round($event)"
     />
     <button v-if="probe.values.count > 1" type="button" class="plain small" aria-label="Bands lie at" title="octaves or multiples" @click="probe.values.spacing = probe.values.spacing === 'octaves' ? 'multiples' : 'octaves'">

@@ -1,9 +1,10 @@
 <script setup lang="ts">
-/** The ruler of all panels: Hz, and the rungs of the ear. Drag pans, wheel zooms. */
+/** The ruler of all panels: Hz or notes, and the rungs of the ear. Drag pans, wheel zooms, a press goes from Hz to notes. */
 import { ref, watch } from "vue";
-import { RUNGS, frequencyTicks, frequencyToY, panFrequency, yToFrequency, zoomFrequency } from "../../lib/axis";
+import { RUNGS, frequencyTicks, noteTicks, frequencyToY, panFrequency, yToFrequency, zoomFrequency } from "../../lib/axis";
 import { colour, usePicture } from "../../lib/canvas";
 import { useDrag } from "../../lib/drag";
+import { noteOf } from "../../lib/notes";
 import { useView } from "../../stores/view";
 
 const view = useView();
@@ -26,10 +27,10 @@ const { height, redraw } = usePicture(canvas, (g, width, h) => {
   g.strokeStyle = colour("soft");
   g.textAlign = "right";
   g.textBaseline = "middle";
-  for (const hz of frequencyTicks(range)) {
+  for (const hz of view.notes ? noteTicks(range) : frequencyTicks(range)) {
     const y = frequencyToY(hz, range, h);
     if (y < 6 || y > h - 6) continue;
-    const text = hz >= 1000 ? `${Number((hz / 1000).toFixed(2))}k` : `${Number(hz.toFixed(1))}`;
+    const text = view.notes ? noteOf(hz).name : hz >= 1000 ? `${Number((hz / 1000).toFixed(2))}k` : `${Number(hz.toFixed(1))}`;
     g.fillText(text, width - 12, y);
     g.beginPath();
     g.moveTo(width - 9, Math.round(y) + 0.5);
@@ -38,7 +39,7 @@ const { height, redraw } = usePicture(canvas, (g, width, h) => {
   }
 });
 
-watch(() => view.frequencies, redraw);
+watch([() => view.frequencies, () => view.notes], redraw);
 
 function wheel(event: WheelEvent): void {
   const hz = yToFrequency(event.offsetY, view.frequencies, height.value);
@@ -48,8 +49,13 @@ function wheel(event: WheelEvent): void {
 function drag(event: PointerEvent): void {
   const start = view.frequencies;
   const octaves = Math.log2(start.high / start.low);
+  let dragged = false;
   beginDrag(event, {
+    end: (e) => {
+      if (e && !dragged) view.notes = !view.notes;
+    },
     move: (_e, _dx, dy) => {
+      dragged ||= Math.abs(dy) > 3;
       view.frequencies = panFrequency(start, (dy / height.value) * octaves);
     },
   });
@@ -57,7 +63,7 @@ function drag(event: PointerEvent): void {
 </script>
 
 <template>
-  <canvas ref="canvas" class="ruler" role="img" aria-label="Frequency ruler in Hz, with auditory bands" @wheel.prevent="wheel" @pointerdown="drag" />
+  <canvas ref="canvas" class="ruler" role="img" :aria-label="`Frequency ruler ${view.notes ? 'in notes' : 'in Hz'}, with auditory bands`" title="press: notes or Hz; drag to move, wheel to zoom" @wheel.prevent="wheel" @pointerdown="drag" />
 </template>
 
 <style scoped>

@@ -49,7 +49,7 @@ watch(() => findings.chosenId, async () => {
         <button type="button" class="row" :aria-current="f.id === findings.chosenId" @click="findings.choose(f.id)">
           <svg viewBox="0 0 12 12" aria-hidden="true"><path :d="SHAPES[figureOf(f.document.kind)]" /></svg>
           <span>{{ f.document.kind }}</span>
-          <span class="figure right">{{ writeHz(f.document.frequency_hz) }} Hz</span>
+          <span class="figure right">{{ view.place(f.document.frequency_hz) }}</span>
           <span class="figure right over">{{ signed(f.document.excess_db, 0) }} dB</span>
           <span class="figure right soft" :title="`${percent(f.document.confidence)} % of findings like this one are real`">{{ percent(f.document.confidence) }} %</span>
         </button>
@@ -58,7 +58,7 @@ watch(() => findings.chosenId, async () => {
         <span class="row">
           <svg viewBox="0 0 12 12" aria-hidden="true"><path :d="SHAPES[figureOf(f.document.kind)]" /></svg>
           <span>{{ f.document.kind }}</span>
-          <span class="figure right">{{ writeHz(f.document.frequency_hz) }} Hz</span>
+          <span class="figure right">{{ view.place(f.document.frequency_hz) }}</span>
           <span class="right">{{ f.state === "rejected" ? "no problem" : f.left_db === null ? "cut" : `${signed(f.left_db, 0)} dB left` }}</span>
         </span>
         <button type="button" class="plain small quiet" :aria-label="`Take back: ${f.document.kind} ${writeHz(f.document.frequency_hz)} Hz`" @click="findings.reopen(f.id)">Back</button>

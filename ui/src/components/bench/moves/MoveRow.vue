@@ -2,12 +2,13 @@
 /** A move as a line of the list: its square switches it, and is dragged before or behind what comes behind. */
 import { type Move, gainWords, hasOctaves, hasSlope, isAdaptive, isRungs, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf, togetherBy } from "../../../lib/moves";
 import { useDrag } from "../../../lib/drag";
-import { writeHz } from "../../../lib/notes";
 import { useBench } from "../../../stores/bench";
+import { useView } from "../../../stores/view";
 
 const props = defineProps<{ move: Move; number: number }>();
 const emit = defineEmits<{ carry: [event: PointerEvent]; put: [event: PointerEvent | null] }>();
 const bench = useBench();
+const view = useView();
 const beginDrag = useDrag();
 
 function width(move: Move): string {
@@ -44,7 +45,7 @@ const toggle = () => !carried && void bench.saveMove(props.move.id, { enabled: !
     </button>
     <button type="button" class="row" :aria-current="move.id === bench.chosen" @click="bench.chosen = move.id">
       <span class="shape">{{ nameOf(move) }}<span v-if="togetherBy(move)" class="soft" :title="`moves together: ${togetherBy(move)}`"> ≡</span><span v-if="move.stretches?.length" class="soft" :title="`only at ${move.stretches.length} moments`"> ×{{ move.stretches.length }}</span></span>
-      <span class="figure">{{ isRungs(move) ? "" : `${writeHz(placeOf(move))} Hz` }}</span>
+      <span class="figure">{{ isRungs(move) ? "" : view.place(placeOf(move)) }}</span>
       <span class="figure soft">{{ width(move) }}</span>
       <span class="figure gain">{{ gainWords(move) }}</span>
     </button>
