@@ -142,6 +142,9 @@ def test_a_turned_track_is_exported_turned_and_cancels_itself(
     after, _ = soundfile.read(_export(song, [1], original_rate=original_rate))
     assert np.max(np.abs(before)) > 0.01
     assert np.max(np.abs(before + after)) < 2.0**-22
+    said = sheets.sheet_document(sheets.song_sheet(song_state(song.id)))["strips"]
+    assert [s.get("turned") for s in said if s["kind"] == "track"] == [None, True]
+    assert "its polarity is turned" in sheets.sheet_csv(song_state(song.id))
     with session() as s:
         mix = next(i for i in read_song(s, song.id).strips if i.kind is StripKind.MIX)
         with pytest.raises(InvalidValue, match="only a track's polarity"):

@@ -18,7 +18,7 @@ from mivlo.audio.marks import Marker, Marks, add_marks
 from mivlo.core.errors import InvalidValue
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.units import Floats
-from mivlo.services.handover import exporting
+from mivlo.services.handover import exporting, sheets
 from mivlo.services.handover.exporting import ExportOptions
 from mivlo.services.recordings import pairing, placing
 from mivlo.services.recordings.files import recordings
@@ -150,6 +150,8 @@ def test_stems_begin_with_the_song_and_keep_their_marks(
     bring_in(song_id, _file(tmp_path, "a.wav", HOUR))
     track = bring_in(song_id, _file(tmp_path, "b.wav", 3_600 * rate + rate // 2, rate=rate))
     song = song_state(song_id)
+    said = sheets.sheet_document(sheets.song_sheet(song))["strips"]
+    assert [s.get("starts_at_s") for s in said if s["kind"] == "track"] == [None, 0.5]
     assert [(m.at_s, m.label) for m in song.strip(track).markers] == [
         (pytest.approx(0.5 + 1_200 / rate), "early"), (pytest.approx(0.5 + 4_800 / rate), "late")
     ]  # fmt: skip

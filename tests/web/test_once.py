@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import time
 from pathlib import Path
 
 import httpx
@@ -19,6 +20,24 @@ from tests.conftest import run_apart
 from tests.web.server import wait_for_task
 
 BELL = {"shape": "bell", "frequency_hz": 412.0, "q": 14.4, "gain_db": -6.0}
+
+
+def test_all_that_one_drag_changes_is_one_step_however_long_it_takes(address: str, song_id: int) -> None:
+    base = f"{address}/api/songs/{song_id}"
+    track = httpx.get(base).json()["tracks"][0]["id"]
+    mine = {"Mivlo-Page": "mine"}
+
+    def fader(db: float, name: str) -> None:
+        headers = {**mine, "Mivlo-Change": name}
+        httpx.patch(f"{base}/tracks/{track}", json={"fader_db": db}, headers=headers).raise_for_status()
+
+    def undone() -> float:
+        return float(httpx.post(f"{base}/undo", headers=mine).json()["tracks"][0]["fader_db"])
+
+    for db, name in ((-1.0, "one.1"), (-2.0, "one.2"), (-3.0, "two.1"), (-4.0, "two.2"), (-5.0, ".x"), (-6.0, ".y")):
+        fader(db, name)
+        time.sleep(1.05)  # longer than the pause that ends a gesture without a name
+    assert [undone() for _ in range(4)] == [-5.0, -4.0, -2.0, 0.0]
 
 
 def test_a_named_change_is_made_once(address: str, song_id: int) -> None:

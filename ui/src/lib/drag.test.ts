@@ -1,6 +1,6 @@
 import { effectScope } from "vue";
 import { describe, expect, it, vi } from "vitest";
-import { useDrag } from "./drag";
+import { dragNow, useDrag } from "./drag";
 
 const pointer = (type: string, x: number, y: number, id = 1) =>
   Object.assign(new MouseEvent(type, { clientX: x, clientY: y }), { pointerId: id }) as unknown as PointerEvent;
@@ -43,6 +43,22 @@ describe("a drag", () => {
     window.dispatchEvent(pointer("pointerup", 50, 50, 2));
     expect(move).not.toHaveBeenCalled();
     expect(end).not.toHaveBeenCalled();
+    window.dispatchEvent(pointer("pointerup", 50, 50));
+    expect(end).toHaveBeenCalledTimes(1);
+  });
+
+  it("has a name of its own while it lasts", () => {
+    const { begin, end } = dragging();
+    const first = dragNow();
+    expect(first).not.toBe("");
+    end.mockImplementation(() => expect(dragNow()).toBe(first)); // what it saves at its end belongs to it
+    window.dispatchEvent(pointer("pointermove", 15, 12));
+    window.dispatchEvent(pointer("pointerup", 15, 12));
+    expect(end).toHaveBeenCalledTimes(1);
+    expect(dragNow()).toBe("");
+    begin(pointer("pointerdown", 1, 1), { move: () => undefined });
+    expect(dragNow()).not.toBe(first);
+    window.dispatchEvent(pointer("pointerup", 1, 1));
   });
 
   it("ends with the component that it belongs to", () => {

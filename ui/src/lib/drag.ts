@@ -9,12 +9,18 @@ export interface DragParts {
   readonly end?: (event: PointerEvent | null) => void;
 }
 
+let under: string = "";
+
+/** Names the drag that is under way, so that all that it changes is one step to undo; empty between drags. */
+export const dragNow = (): string => under;
+
 /** Makes a function that begins a drag. The drag belongs to the scope it was made in and ends with it. */
 export function useDrag(): (event: PointerEvent, parts: DragParts) => void {
   let stop: ((event: PointerEvent | null) => void) | null = null;
 
   function begin(press: PointerEvent, parts: DragParts): void {
     stop?.(null);
+    under = (crypto.getRandomValues(new Uint32Array(1))[0] as number).toString(36);
     const mine = (event: PointerEvent) => event.pointerId === press.pointerId;
     const move = (event: PointerEvent) => mine(event) && parts.move(event, event.clientX - press.clientX, event.clientY - press.clientY);
     const end = (event: PointerEvent | null) => {
@@ -22,6 +28,7 @@ export function useDrag(): (event: PointerEvent, parts: DragParts) => void {
       unlisten();
       stop = null;
       parts.end?.(event);
+      under = "";
     };
     // on the window: the pressed element may be gone before the pointer is let go
     const following = useEventListener(window, "pointermove", move);

@@ -8,6 +8,7 @@ import { type Clash, type Direction, type Song, type Track, type Way, Refusal, t
 import { cache } from "../data/cache";
 import { foundAnew, songChanged } from "../data/queries";
 import { complain } from "../lib/complain";
+import { dragNow } from "../lib/drag";
 import { type Move, type NewMove, valuesOf } from "../lib/moves";
 import type { Place } from "../lib/tree";
 import { useAway } from "./away";
@@ -56,7 +57,8 @@ export const useChanges = defineStore("changes", () => {
 
   /** Whether it was done. */
   function change(call: Call, findings = true): Promise<boolean> {
-    const named = changing(crypto.getRandomValues(new Uint32Array(4)).join("-"));
+    const name = crypto.getRandomValues(new Uint32Array(4)).join("-");
+    const named = changing(dragNow() ? `${dragNow()}.${name}` : name);
     // what it is made against stays the same however often it is sent
     let against: Song | null = null;
     const turn = away.patiently(() => {

@@ -112,7 +112,7 @@ class Sheet2(_Envelope):
 
 
 class SheetStrip(BaseModel):
-    """A strip of a song and its sheet."""
+    """A strip of a song and its sheet; `turned` (its polarity) and `starts_at_s` stand where they say something."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -122,6 +122,8 @@ class SheetStrip(BaseModel):
     fader_db: float
     pan: float
     mute: bool
+    turned: bool = False
+    starts_at_s: float = 0.0
     sheet: Sheet2
 
 
@@ -311,6 +313,12 @@ def strip_sheet(song: SongState, strip: StripState) -> Sheet2 | Sheet:
     return make_sheet(strip.treatment, names[strip.id], names=names)
 
 
+def _of_recording(strip: StripState) -> dict[str, Any]:
+    """What is done to a recording before anything else; what goes without saying is not said."""
+    said: dict[str, Any] = {"turned": True} if strip.turned else {}
+    return {**said, "starts_at_s": round(strip.starts_at_s, 6)} if strip.starts_at_s else said
+
+
 def song_sheet(song: SongState) -> SongSheet:
     """All strips of a song with their sheets."""
     names = names_of(song)
@@ -322,6 +330,7 @@ def song_sheet(song: SongState) -> SongSheet:
             fader_db=strip.fader_db,
             pan=strip.pan,
             mute=strip.mute,
+            **_of_recording(strip),
             sheet=make_sheet_2(strip.treatment, names[strip.id], names=names),
         )
         for strip in song.strips
@@ -410,7 +419,13 @@ def _rows(song: SongState) -> list[dict[str, Any]]:
 
 def _remarks(song: SongState) -> dict[str, list[str]]:
     """What strips have beside their moves, in words."""
-    return {strip.name: words for strip in song.strips if (words := treatment_words(strip.treatment))}
+    return {s.name: words for s in song.strips if (words := [*_track_words(s), *treatment_words(s.treatment)])}
+
+
+def _track_words(strip: StripState) -> list[str]:
+    """What is done to a recording before anything else, in words."""
+    said = ["its polarity is turned"] if strip.turned else []
+    return said + ([f"it begins at {strip.starts_at_s:.3f} s"] if strip.starts_at_s else [])
 
 
 def sheet_csv(song: SongState) -> str:

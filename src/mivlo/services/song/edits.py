@@ -25,7 +25,9 @@ OUTLINE = {
 }  # fmt: skip
 """What belongs to the song's outline, not to a strip."""
 GESTURE_S = 1.0
-"""Changes of the same values by one page that follow each other within this time are one step."""
+"""Changes of the same values by one page that follow each other within this time are one step, ..."""
+IN_GESTURE = "."
+"""... and those of one drag, however long it takes: their names begin alike, up to this."""
 
 
 change_name: ContextVar[str] = ContextVar("change_name", default="")
@@ -133,10 +135,16 @@ def _begun(session: Session, song_id: int, page: str, changes: Sequence[Change])
     last = session.scalars(select(Edit).where(Edit.song_id == song_id).order_by(Edit.id.desc()).limit(1)).first()
     if last is None or last.kind != "change" or last.page != page:
         return None
-    if (datetime.now(UTC) - last.created_at).total_seconds() > GESTURE_S:
+    if not _one_drag(last.change) and (datetime.now(UTC) - last.created_at).total_seconds() > GESTURE_S:
         return None
     places = {p for c in changes for p in c.places()}
     return (last.begins_id or last.id) if places == {p for c in from_json(last.forward) for p in c.places()} else None
+
+
+def _one_drag(before: str) -> bool:
+    """Whether a change of this name belongs to the same drag as the one that is being made."""
+    drag, point, _ = change_name.get().partition(IN_GESTURE)
+    return bool(point and drag) and before.startswith(drag + point)
 
 
 def _log(
