@@ -167,6 +167,27 @@ def _away(page: Page) -> None:
     page.wait_for_timeout(800)
 
 
+def _compared(page: Page, base: str, track: int) -> None:
+    """A snapshot beside the state of now, which has two moves more."""
+    kept = httpx.post(f"{base}/snapshots", json={"name": "narrow", "strip_id": track}).json()["id"]
+    for move in (
+        {"shape": "low_shelf", "frequency_hz": 150.0, "q": 0.71, "gain_db": -4.0},
+        {"shape": "bell", "frequency_hz": 2_900.0, "q": 1.0, "gain_db": 2.0},
+    ):
+        httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
+    page.goto(f"{ADDRESS}/bench/{track}")
+    page.wait_for_timeout(2_500)
+    page.get_by_role("button", name="Snapshots").click()
+    page.get_by_role("button", name="Compare narrow").click()
+    page.wait_for_selector("[role=dialog] canvas", timeout=60_000)
+    page.wait_for_timeout(800)
+    _shot(page, "bench-compared")
+    page.keyboard.press("Escape")
+    for _ in range(2):
+        httpx.post(f"{base}/undo").raise_for_status()
+    httpx.delete(f"{base}/snapshots/{kept}").raise_for_status()
+
+
 def main() -> None:
     """The views, one picture each, and the list of keys."""
     FOLDER.mkdir(parents=True, exist_ok=True)
@@ -192,6 +213,7 @@ def main() -> None:
         _listening(page, base, named)
         _clashes(page)
         _rungs(page, named["Harmonium"])
+        _compared(page, base, track)
         page.get_by_role("button", name="Night").click()
         page.goto(f"{ADDRESS}/bench/{track}")
         page.wait_for_timeout(2_500)
@@ -200,6 +222,8 @@ def main() -> None:
         page.goto(f"{ADDRESS}/handover")
         page.get_by_role("button", name="Write 9 stems").click()
         page.wait_for_selector("a[href*='/files/']", timeout=120_000)
+        page.get_by_role("button", name="Play").and_(page.locator(":enabled")).wait_for()
+        page.wait_for_timeout(1_500)
         _shot(page, "handover")
         browser.close()
     for _ in MOVES:

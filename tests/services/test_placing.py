@@ -208,9 +208,9 @@ def test_sides_are_told_by_names(name: str, side: tuple[str, str] | None) -> Non
 
 
 def test_left_and_right_are_offered_and_become_one_stereo_track(song_id: int, tmp_path: Path) -> None:
-    left = bring_in(song_id, _file(tmp_path, "Kick.L.wav", HOUR, seed=1))
+    left = bring_in(song_id, _file(tmp_path, "02_Kick.L.wav", HOUR, seed=1))
     bring_in(song_id, _file(tmp_path, "Shaker.wav", None, seed=5))
-    right = bring_in(song_id, _file(tmp_path, "Kick.R.wav", HOUR, seed=2))
+    right = bring_in(song_id, _file(tmp_path, "03_Kick.R.wav", HOUR, seed=2))
     bring_in(song_id, _file(tmp_path, "Snare.L.wav", None))
     bring_in(song_id, _file(tmp_path, "Snare.R.wav", None, frames=9_601))
     song = song_state(song_id)
@@ -222,7 +222,7 @@ def test_left_and_right_are_offered_and_become_one_stereo_track(song_id: int, tm
     assert [t.name for t in after.tracks] == ["Kick", "Shaker", "Snare.L", "Snare.R"]
     joined = after.strip(int(made["track_id"]))
     assert (joined.channels, joined.reference_s, [m.label for m in joined.markers]) == (2, 3_600.0, ["early", "late"])
-    sides = [soundfile.read(tmp_path / f"Kick.{side}.wav", dtype="float32")[0] for side in "LR"]
+    sides = [soundfile.read(tmp_path / f"{name}.wav", dtype="float32")[0] for name in ("02_Kick.L", "03_Kick.R")]
     assert np.array_equal(recordings().samples(joined.recording, RATE), np.stack(sides, axis=1))
     assert not after.pairs
     with session() as s:

@@ -54,6 +54,7 @@ def _stem(
     """Write a stem as if it had been there for a while."""
     x = np.random.default_rng(seed).standard_normal((round(seconds * RATE), channels)) * 0.1
     soundfile.write(root / "stems" / name, x, RATE, subtype=kind)
+    (root / "stems" / name).chmod(0o644)
     rested(root / "stems" / name)
     return x
 
@@ -101,6 +102,7 @@ def test_stems_are_taken_in_treated_and_written_again_when_moves_change(root: Pa
     assert rate == RATE
     assert np.max(np.abs(plain - x)) < 2.0**-22
     assert soundfile.info(root / "treated" / "Bell.flac").format == "FLAC"
+    assert (root / "treated" / "Bass.wav").stat().st_mode & 0o777 == 0o644  # as the stem
     times = {p.name: p.stat().st_mtime_ns for p in (root / "treated").iterdir()}
     _settle(song_id)
     assert {p.name: p.stat().st_mtime_ns for p in (root / "treated").iterdir()} == times  # nothing is done twice

@@ -29,15 +29,15 @@ const sides = computed(() =>
   (found.value?.sides ?? []).map((side) => ({ ...side, takes: takesOf(found.value?.grid_hz ?? [], side.untreated_db, side.treated_db) })),
 );
 const most = computed(() => Math.max(6, ...sides.value.flatMap((s) => s.takes.thirds.map((t) => Math.abs(t.db)))));
-const range = computed(() => Math.min(24, 6 * Math.ceil(most.value / 6)));
-const LEFT = 44, GAP = 16, TOP = 16;
+const range = computed(() => Math.min(24, 6 * Math.ceil((1.05 * most.value) / 6)));
+const LEFT = 44, GAP = 16, TOP = 16, BOTTOM = 6;
 
 /** In each column the change by third octaves as bars, and finer as a line; the middle of a column is no change. */
 const { redraw } = usePicture(canvas, (g, w, h) => {
   const f = found.value;
   if (!f) return;
   const column = (w - LEFT - GAP) / 2;
-  const y = (hz: number) => TOP + frequencyToY(hz, WHOLE, h - TOP);
+  const y = (hz: number) => TOP + frequencyToY(hz, WHOLE, h - TOP - BOTTOM);
   g.font = "10px sans-serif";
   g.textBaseline = "middle";
   for (const hz of frequencyTicks(WHOLE)) {
@@ -87,7 +87,7 @@ const percent = (share: number | null) => (share === null ? "–" : `${(100 * sh
         <thead><tr><td /><th v-for="s in sides" :key="s.name" scope="col">{{ s.name }}</th></tr></thead>
         <tbody class="figure">
           <tr><th scope="row">moves on</th><td v-for="s in sides" :key="s.name">{{ s.moves }}</td></tr>
-          <tr><th scope="row">loudness</th><td v-for="s in sides" :key="s.name">{{ s.loudness_lufs.toFixed(1) }} LUFS</td></tr>
+          <tr><th scope="row">loudness</th><td v-for="s in sides" :key="s.name">{{ signed(s.loudness_lufs, 1) }} LUFS</td></tr>
           <tr><th scope="row">energy</th><td v-for="s in sides" :key="s.name">{{ signed(s.takes.energy_db, 1) }} dB</td></tr>
           <tr title="how much of its loudness is left among the other tracks"><th scope="row">kept in the mix</th><td v-for="s in sides" :key="s.name">{{ percent(s.kept) }}</td></tr>
         </tbody>
@@ -105,5 +105,6 @@ canvas { width: 100%; height: 380px; display: block; }
 table { width: 100%; border-collapse: collapse; font-size: 12px; table-layout: fixed; }
 th, td { text-align: left; padding: 1px 4px; font-weight: 400; }
 thead th { font-weight: 600; }
-p { margin: 4px 0 0; font-size: 12px; }
+tbody th { font-family: var(--sans); }
+p { margin: 4px 0 0; font-size: 12px; white-space: normal; }
 </style>

@@ -14,6 +14,7 @@ const bench = useBench();
 const snapshots = useSnapshots();
 const route = useRoute();
 const name = ref("");
+const menu = ref<InstanceType<typeof ElPopover> | null>(null);
 const here = computed(() => (route.name === "bench" ? bench.track : null));
 /** Which one is seen beside another, or beside the state of now. */
 const compared = ref<{ strip: number; first: number } | null>(null);
@@ -24,6 +25,7 @@ function compare(id: number): void {
   const strip = kept?.strip_id ?? shown.value?.id;
   if (strip === undefined) return;
   compared.value = { strip, first: id };
+  menu.value?.hide();
 }
 const of = (strip: number | null) => (strip === null ? "the song" : (song.stripOf(strip)?.name ?? "a deleted track"));
 
@@ -34,7 +36,7 @@ async function keep(strip: number | null): Promise<void> {
 </script>
 
 <template>
-  <ElPopover trigger="click" :width="300" placement="bottom-end">
+  <ElPopover ref="menu" trigger="click" :width="300" placement="bottom-end">
     <template #reference><button type="button" class="plain small" :disabled="!song.song">Snapshots</button></template>
     <div class="snapshots" role="group" aria-label="Snapshots">
       <ElInput v-model="name" size="small" maxlength="120" :placeholder="snapshots.nextName" aria-label="Name of the snapshot" />

@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
-import { noteOf, writeHz, writeNote, writeTime, writeSize } from "./notes";
+import { readEntry } from "./entry";
+import { asNote, noteOf, writeHz, writeNote, writeTime, writeSize } from "./notes";
 
 describe("notes", () => {
   it("follow ISO 16 in equal temperament", () => {
@@ -8,6 +9,10 @@ describe("notes", () => {
     expect(noteOf(261.626).name).toBe("C4");
     expect(noteOf(452)).toEqual({ name: "A4", cents: 47 });
     expect(writeNote(435)).toBe("A4 \u221220 ct");
+  });
+  it("are written as they are typed where room is short", () => {
+    expect([440, 445, 136.5, 27.5].map(asNote)).toEqual(["A4", "A4+20c", "C♯3\u221226c", "A0"]);
+    for (const hz of [440, 445, 136.5, 12345]) expect(Math.abs(1200 * Math.log2((readEntry(asNote(hz), "hz") ?? 1) / hz))).toBeLessThan(0.6);
   });
 });
 

@@ -36,6 +36,12 @@ export function writeNote(hz: Hz): string {
   return `${note.name} ${signed(note.cents, 0)} ct`;
 }
 
+/** A note as it is typed, for narrow places: C♯3−26c. */
+export function asNote(hz: Hz): string {
+  const note = noteOf(hz);
+  return note.cents ? `${note.name}${signed(note.cents, 0)}c` : note.name;
+}
+
 export function writeDb(db: Decibels): string {
   return db <= -119 ? "silent" : signed(db, 1);
 }

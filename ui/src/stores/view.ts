@@ -4,7 +4,7 @@ import { useLocalStorage } from "@vueuse/core";
 import { defineStore } from "pinia";
 import { computed, ref, watch } from "vue";
 import { type FrequencyRange, type TimeRange, WHOLE } from "../lib/axis";
-import { writeHz, writeNote } from "../lib/notes";
+import { asNote, writeHz } from "../lib/notes";
 import { useSong } from "./song";
 
 export const useView = defineStore("view", () => {
@@ -19,7 +19,7 @@ export const useView = defineStore("view", () => {
 
   /** Whether frequencies of moves, findings and the ruler are read as notes. Typed they can be both, always. */
   const notes = useLocalStorage("mivlo.notes", false);
-  const place = (hz: number): string => (notes.value ? writeNote(hz) : `${writeHz(hz)} Hz`);
+  const place = (hz: number): string => (notes.value ? asNote(hz) : `${writeHz(hz)} Hz`);
 
   /** How far the treatment reaches in dB, either way; 0: as far as the moves need, 12 at least. */
   const reach = useLocalStorage("mivlo.reach", 0);

@@ -141,7 +141,7 @@ useKeys({
         <ProbeBar />
       </div>
       <div class="titles soft">
-        <span class="hz">Hz</span>
+        <span class="hz">{{ view.notes ? "note" : "Hz" }}</span>
         <span class="maptitle">
           Time map
           <button type="button" class="plain small" :aria-pressed="view.mapWhole" @click="view.mapWhole = !view.mapWhole">{{ view.mapWhole ? "whole song" : "passage" }}</button>

@@ -222,7 +222,7 @@ def _write_out(song_id: int, source: Path, out: Path, written: dict[str, str]) -
         if written.get(track.file_name) == sound and (out / name).is_file():
             continue
         try:
-            clipped = _write_one(song, track, out / name)
+            clipped = _write_one(song, track, source / track.file_name, out / name)
         except MissingRecording as problem:
             _note(song_id, "written", track.file_name, sound, str(problem))
             continue
@@ -236,14 +236,17 @@ def treated_name(track: StripState) -> str:
     return path.name if path.suffix.lower() in CONTAINERS else f"{path.stem}.wav"
 
 
-def _write_one(song: SongState, track: StripState, place: Path) -> int:
-    """Write one treated stem whole or not at all; how many samples were clipped."""
-    place.parent.mkdir(parents=True, exist_ok=True)
+def _write_one(song: SongState, track: StripState, stem: Path, place: Path) -> int:
+    """Write one treated stem whole or not at all, for whoever may read the stem; how many samples were clipped."""
+    if not place.parent.is_dir():
+        place.parent.mkdir(parents=True)
+        place.parent.chmod(stem.parent.stat().st_mode & 0o777)
     container = CONTAINERS.get(place.suffix.lower(), Container.WAV)
     kind = inspect(recordings().original(track.recording), track.file_name).subtype
     fresh = place.with_name(f".{os.getpid()}.{place.name}")
     try:
         clipped = write_in_place(fresh, song, track.id, depth_of(kind), container)
+        fresh.chmod(stem.stat().st_mode & 0o666)
         fresh.replace(place)
     finally:
         fresh.unlink(missing_ok=True)

@@ -31,8 +31,9 @@ def pairs_of(tracks: Iterable[StripState]) -> list[Pair]:
     for track in tracks:
         named = side_of(track.file_name)
         if named is not None and track.channels == 1 and not track.entries:
-            key = named[0].casefold()
-            names.setdefault(key, name_from_file(named[0]))
+            name = name_from_file(named[0])  # without the number that a file begins with
+            key = name.casefold()
+            names.setdefault(key, name)
             sides.setdefault(key, {"l": [], "r": []})[named[1]].append(track)
     return [
         Pair(left[0].id, right[0].id, names[key])

@@ -35,7 +35,7 @@ const modes = [
       @preview="probe.values.octaves = $event" @change="probe.values.octaves = $event"
     />
     <NumberField
-      compact label="louder by ≤" unit="dB" :model-value="probe.values.margin_db" :min="0" :max="24" :step="1" :digits="0"
+      compact label="louder ≤" unit="dB" :model-value="probe.values.margin_db" :min="0" :max="24" :step="1" :digits="0"
       @preview="probe.values.margin_db = $event" @change="probe.values.margin_db = $event"
     />
     <NumberField
@@ -43,7 +43,7 @@ const modes = [
       @preview="probe.values.count = Math.round($event)" @change="probe.values.count = Math.round($event)"
     />
     <button v-if="probe.values.count > 1" type="button" class="plain small" aria-label="Bands lie at" title="octaves or multiples" @click="probe.values.spacing = probe.values.spacing === 'octaves' ? 'multiples' : 'octaves'">
-      {{ probe.values.spacing === "octaves" ? "octaves" : "× 1, 2, 3" }}
+      {{ probe.values.spacing === "octaves" ? "oct" : "×n" }}
     </button>
     <button type="button" class="plain small" :aria-pressed="probe.latched" title="Keep the probe on (L)" @click="probe.toggleLatch()">
       Latch
@@ -59,15 +59,15 @@ const modes = [
 
 <style scoped>
 .probe {
-  display: flex; align-items: center; gap: 10px; padding: 3px 10px; background: var(--probe-soft); border: 1px solid transparent;
+  display: flex; align-items: center; gap: 7px; padding: 3px 8px; background: var(--probe-soft); border: 1px solid transparent;
   border-radius: 3px; white-space: nowrap;
 }
 .probe.on { border-color: var(--probe); }
 strong { color: var(--probe-text); }
 .modes { display: flex; gap: 2px; }
-.held { font-size: 11px; color: var(--probe-text); min-width: 118px; text-align: right; }
+.held { font-size: 10.5px; color: var(--probe-text); flex: 1; min-width: 0; overflow: hidden; text-overflow: ellipsis; text-align: right; }
 .held.idle { font-family: var(--sans); }
 .probe :deep(.label), .probe :deep(.unit) { color: var(--probe-text); }
 .probe :deep(.box) { border-color: var(--probe); }
-.probe :deep(input) { width: 2.6em; min-width: 2.6em; }
+.probe :deep(input) { width: 2.3em; min-width: 2.3em; }
 </style>

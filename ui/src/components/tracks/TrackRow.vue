@@ -3,6 +3,7 @@
 import { computed, ref } from "vue";
 import type { Strip } from "../../api/client";
 import { lookState } from "../../lib/findings";
+import { writeTime } from "../../lib/notes";
 import type { Row } from "../../lib/tree";
 import { useLive } from "../../live/session";
 import { useChanges } from "../../stores/changes";
@@ -39,7 +40,9 @@ const looking = computed(() => lookState(tasks.lookingAt(track.value.name)));
 const notice = computed(() => song.tracks.find((t) => t.id === track.value.id)?.notice);
 const facts = computed(() => {
   if (kind.value !== "track") return props.row.holds === 1 ? "1 track" : `${props.row.holds} tracks`;
-  return `${track.value.channels === 1 ? "mono" : "stereo"} ${(track.value.frames / (song.song?.sample_rate ?? 48000)).toFixed(1)} s`;
+  const begins = song.tracks.find((t) => t.id === track.value.id)?.starts_at_s ?? 0;
+  const lasts = track.value.frames / (song.song?.sample_rate ?? 48000) - begins;
+  return `${track.value.channels === 1 ? "mono" : "stereo"} ${lasts.toFixed(1)} s${begins ? ` from ${writeTime(begins)}` : ""}`;
 });
 const deeper = computed(() => `${props.row.depth * 22}px`);
 </script>

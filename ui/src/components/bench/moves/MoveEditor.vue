@@ -77,6 +77,7 @@ async function fit(): Promise<void> {
   if (says) tell(says);
 }
 const clearStretches = () => save({ stretches: [] });
+const mayStayHere = computed(() => view.passage !== null && !props.move.stretches?.length);
 /** The passage becomes one of the stretches in which the move acts; those that it touches are joined. */
 const addPassage = () => view.passage && save({ stretches: joined([...(props.move.stretches ?? []), [view.passage.from, view.passage.to]]) });
 </script>
@@ -127,6 +128,7 @@ const addPassage = () => view.passage && save({ stretches: joined([...(props.mov
       <p v-if="link" class="whole">
         Moves together: {{ link.replace(/^\w+: /, "") }}. <button type="button" class="plain small" :aria-pressed="bench.apart" title="change only this one: an offset of its own" @click="bench.apart = !bench.apart">This one alone</button>
       </p>
+      <p v-if="isDynamic(move) && more && mayStayHere" class="whole"><button type="button" class="plain small" title="act only in the passage" @click="addPassage">Only here</button></p>
       <p v-if="move.stretches?.length" class="whole">
         Acts at {{ move.stretches.length }} marked moments only. <button type="button" class="plain small" @click="clearStretches">Act always</button>
         <button v-if="view.passage" type="button" class="plain small" title="the passage, too" @click="addPassage">and in the passage</button>
@@ -138,13 +140,13 @@ const addPassage = () => view.passage && save({ stretches: joined([...(props.mov
       <button v-if="isDynamic(move) || isAdaptive(move)" type="button" class="plain small" aria-label="Hear what is taken" :aria-pressed="isOnly && live.state.signal === 'removed'" title="only what this move takes away" @click="hearTaken">taken</button>
       <button v-if="band" type="button" class="plain small" aria-label="Hear its band" :aria-pressed="probe.holds(band)" title="the band that it treats, alone" @click="probe.hold(band)">band</button>
       <button v-if="hasKey" type="button" class="plain small" aria-label="Hear its key" :aria-pressed="hearsKey" title="what it listens to, through the band that it reads" @click="live.hearKey(hearsKey ? null : move.id)">key</button>
+      <button v-if="!isDynamic(move) && mayStayHere" type="button" class="plain small more" title="act only in the passage" @click="addPassage">Only here</button>
       <button v-if="isDynamic(move)" type="button" class="plain small more" aria-controls="more-of-move" :aria-expanded="more" title="ratio, knee, hold, look-ahead, key band" @click="more = !more">{{ more ? "less" : "more" }}</button>
     </div>
     <div class="actions">
       <button type="button" class="plain small" :aria-pressed="!move.enabled" @click="save({ enabled: !move.enabled })">Bypass</button>
       <button type="button" class="plain small" @click="bench.duplicate(move.id)">Duplicate</button>
       <button type="button" class="plain small" title="this move on other tracks as well" @click="emit('twins', move.id)">Twins …</button>
-      <button v-if="view.passage && !move.stretches?.length" type="button" class="plain small" title="act only in the passage" @click="addPassage">Only here</button>
       <button type="button" class="plain small" title="as it was made" @click="changes.resetMove(move.id)">Reset</button>
       <button type="button" class="plain small" @click="bench.remove(move.id)">Delete</button>
     </div>
