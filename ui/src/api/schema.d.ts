@@ -3778,7 +3778,7 @@ export interface components {
         };
         /**
          * SheetStrip
-         * @description A strip of a song and its sheet.
+         * @description A strip of a song and its sheet; `turned` (its polarity) and `starts_at_s` stand where they say something.
          */
         SheetStrip: {
             /** Name */
@@ -3792,6 +3792,16 @@ export interface components {
             pan: number;
             /** Mute */
             mute: boolean;
+            /**
+             * Turned
+             * @default false
+             */
+            turned: boolean;
+            /**
+             * Starts At S
+             * @default 0
+             */
+            starts_at_s: number;
             sheet: components["schemas"]["Sheet2"];
         };
         /**
