@@ -19,7 +19,7 @@ from mivlo.core.graph import treat
 from mivlo.core.moves import Channels, Entry, Shape, StaticMove
 from mivlo.core.units import Floats
 from mivlo.services.handover import song_watch
-from mivlo.services.recordings import importing
+from mivlo.services.recordings import files, importing
 from mivlo.services.song import edits, moves, songs, strips
 from mivlo.services.tasks.tasks import OPEN_STATES, set_task
 from mivlo.store.database import session
@@ -216,6 +216,17 @@ def test_two_songs_do_not_write_into_one_folder(root: Path, song_id: int) -> Non
         other = songs.create_song(s, "Sluice", RATE).id
     with session() as s, pytest.raises(InvalidValue, match="another song writes there"):
         song_watch.begin_watching(s, other, "stems", "treated")
+
+
+def test_a_track_whose_file_name_leads_out_of_the_folder_is_not_written(root: Path, song_id: int) -> None:
+    x = np.random.default_rng(1).standard_normal((RATE, 1)) * 0.1
+    soundfile.write(root / "secret.wav", x, RATE)
+    rested(root / "secret.wav")
+    digest = files.originals().keep_file(root / "secret.wav")
+    task = importing.request_import(song_id, "../secret.wav", digest)
+    importing.run_import(task.id)
+    _settle(song_id)
+    assert not (root / "treated").exists()
 
 
 def test_links_out_of_the_folder_are_not_followed(

@@ -129,7 +129,7 @@ class RecordingRow(Base):
 
     __table_args__ = (
         CheckConstraint("channels IN (1, 2)", name="recordings_mono_or_stereo"),
-        CheckConstraint("starts_at_s >= 0", name="recordings_start_in_song"),
+        CheckConstraint("starts_at_s BETWEEN 0 AND 3600", name="recordings_start_in_song"),
         Index("recordings_one_in_use", "strip_id", unique=True, postgresql_where=text("NOT deleted")),
     )
 

@@ -212,7 +212,7 @@ def _write_out(song_id: int, source: Path, out: Path, written: dict[str, str]) -
     heard = song.exported()
     taken: set[str] = set()
     for track in song.tracks:
-        if not track.audio_sha256 or track.file_name in busy or not (source / track.file_name).is_file():
+        if track.file_name in busy or not _is_stem(source, track.file_name):
             continue
         name = treated_name(track)
         if name.casefold() in taken:
@@ -228,6 +228,11 @@ def _write_out(song_id: int, source: Path, out: Path, written: dict[str, str]) -
             continue
         more = f"; {clipped} samples were above full scale and were clipped" if clipped else ""
         _note(song_id, "written", track.file_name, sound, f"{name} was written{more}.")
+
+
+def _is_stem(source: Path, file_name: str) -> bool:
+    """Whether a track's file is one of the folder's: a name that was sent may be a path to anywhere."""
+    return bool(file_name) and Path(file_name).name == file_name and (source / file_name).is_file()
 
 
 def treated_name(track: StripState) -> str:

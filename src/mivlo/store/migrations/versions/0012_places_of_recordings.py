@@ -10,6 +10,8 @@ down_revision = "0011"
 
 def upgrade() -> None:
     op.add_column("recordings", sa.Column("reference_s", sa.Float))
+    op.drop_constraint("recordings_start_in_song", "recordings")
+    op.create_check_constraint("recordings_start_in_song", "recordings", "starts_at_s BETWEEN 0 AND 3600")
     op.drop_constraint("tasks_kind_known", "tasks")
     op.create_check_constraint(
         "tasks_kind_known", "tasks", "kind IN ('import','export','analyse','backup','freeze','survey','pair')"
