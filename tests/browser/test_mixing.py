@@ -11,12 +11,14 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import state
+from tests.browser.conftest import settled, state
 from tests.web.server import bring, wait_for_task
 
 
 def _drag(page: Page, name: str, dx: float) -> None:
-    handle = page.get_by_role("slider", name=name).bounding_box()
+    slider = page.get_by_role("slider", name=name)
+    settled(page, slider)  # what stands above the rows comes a little later
+    handle = slider.bounding_box()
     assert handle is not None
     x, y = handle["x"] + handle["width"] / 2, handle["y"] + handle["height"] / 2
     page.mouse.move(x, y)
