@@ -113,6 +113,12 @@ def test_a_probe_over_a_set_treats_each_member_alike(spacing: Spacing, members: 
             assert _response_db(probe, between) == pytest.approx(elsewhere, abs=0.8)  # the skirts of two bells
 
 
+def test_several_bands_are_heard_together_and_nothing_between_them() -> None:
+    probe = Probe(300.0, 0.1, mode=ProbeMode.ALONE, also=((900.0, 0.2), (3_000.0, 0.1)), margin_db=24.0)
+    assert _response_db(probe, [300.0, 900.0, 3_000.0]) == pytest.approx(0.0, abs=0.35)
+    assert np.max(_response_db(probe, [500.0, 1_700.0, 8_000.0])) < -12.0
+
+
 @pytest.mark.parametrize("rate", [44_100, 48_000])
 def test_members_beyond_what_the_rate_holds_are_left_out(rate: int) -> None:
     stream = ProbeStream(rate, 1)
@@ -175,6 +181,10 @@ def test_a_released_probe_leaves_nothing_behind(noise: Floats) -> None:
         ({"margin_db": -1.0}, "0 to 24"),
         ({"count": 0}, "1 to 16"),
         ({"count": 17}, "1 to 16"),
+        ({"also": ((5.0, 0.1),)}, "10 to 24000"),
+        ({"also": ((500.0, 9.0),)}, "1/20 to 2"),
+        ({"also": ((500.0, float("nan")),)}, "1/20"),
+        ({"also": ((500.0, 0.1),) * 32}, "at most 31"),
     ],
 )
 def test_impossible_probes_are_refused(values: dict[str, float], says: str) -> None:

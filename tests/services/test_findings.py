@@ -97,7 +97,7 @@ def test_tracks_are_looked_at_once_until_something_they_depend_on_changes(song: 
     assert _look(song) == 0
     tracks = song_state(song).tracks
     with session() as s:
-        strips.change_strip(s, song, tracks[0].id, None, {"fader_db": -3.0, "name": "Else"})
+        strips.change_strip(s, song, tracks[0].id, None, {"fader_db": -3.0, "name": "Else", "turned": True})
     assert _look(song) == 0
     with session() as s:
         strips.change_strip(s, song, tracks[0].id, None, {"role": "voice"})

@@ -18,7 +18,7 @@ from mivlo.core.errors import InvalidValue
 from mivlo.core.kernels import hold_level, limit_peaks, to_single
 from mivlo.core.loudness import k_weighting
 from mivlo.core.moves import Shape, StaticMove
-from mivlo.core.moves.bounds import HIGHEST_HZ, Hertz, check
+from mivlo.core.moves.bounds import HIGHEST_HZ, LOWEST_HZ, Hertz, check
 from mivlo.core.moves.members import Spacing, members_hz
 from mivlo.core.processors import GLIDE_S, Cascade, StaticProcessor, Step, checked_block
 from mivlo.core.spectra import Singles
@@ -33,6 +33,7 @@ class ProbeMode(StrEnum):
 
 NARROWEST_OCT, WIDEST_OCT = 1.0 / 20.0, 2.0
 GREATEST_BOOST_DB = 24.0
+MOST_ALSO = 31
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +47,8 @@ class Probe:
     gain_db : how much it boosts (or cuts), 0 to 24 dB.
     margin_db : how much louder than the untreated track it may get, 0 to 24 dB.
     count, spacing : how many bands it has, the one under the pointer the lowest; those above the range are left out.
+    also : further bands, each its centre in Hz and its width in octaves, that are heard together with it while it is
+        alone.
     """
 
     __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
@@ -57,6 +60,7 @@ class Probe:
     margin_db: float = 6.0
     count: int = 1
     spacing: Spacing = Spacing.OCTAVES
+    also: tuple[tuple[float, float], ...] = ()
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "mode", ProbeMode(self.mode))
@@ -69,6 +73,11 @@ class Probe:
         if not 0.0 <= self.margin_db <= GREATEST_BOOST_DB:
             raise InvalidValue("margin_db", self.margin_db, "the margin is 0 to 24 dB")
         members_hz(self.frequency_hz, self.count, self.spacing)  # says what can't be
+        if len(self.also) > MOST_ALSO:
+            raise InvalidValue("also", len(self.also), f"at most {MOST_ALSO} further bands are heard together")
+        for hz, octaves in self.also:
+            if not (LOWEST_HZ <= hz <= HIGHEST_HZ and NARROWEST_OCT - 1e-9 <= octaves <= WIDEST_OCT):
+                raise InvalidValue("also", (hz, octaves), "a band lies from 10 to 24000 Hz, 1/20 to 2 octaves wide")
 
     @property
     def q(self) -> float:
@@ -91,13 +100,14 @@ class Probe:
     @property
     def complement(self) -> bool:
         """Whether what is heard is what its filters take away: several bands alone are all that their notches take."""
-        return self.mode is ProbeMode.ALONE and self.count > 1
+        return self.mode is ProbeMode.ALONE and (self.count > 1 or bool(self.also))
 
     def as_moves(self, highest_hz: float = HIGHEST_HZ) -> list[StaticMove]:
         """The filters that are heard while the probe is held, one behind the other; at least the lowest."""
         places = members_hz(self.frequency_hz, self.count, self.spacing, highest_hz=highest_hz) or [self.frequency_hz]
         if self.complement:
-            return [StaticMove(Shape.NOTCH, hz, q=self.q) for hz in places]
+            also = [(hz, octaves_to_q(octaves)) for hz, octaves in self.also if hz <= highest_hz]
+            return [StaticMove(Shape.NOTCH, hz, q=q) for hz, q in [*((hz, self.q) for hz in places), *also]]
         if self.mode is ProbeMode.ALONE:
             return [StaticMove(Shape.BAND_PASS, self.frequency_hz, q=self.q)]
         gain = self.gain_db if self.mode is ProbeMode.BOOST else -self.gain_db

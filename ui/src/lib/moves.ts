@@ -111,3 +111,7 @@ export function followed(moves: readonly Move[], before: Move, values: Partial<M
     return out;
   });
 }
+
+/** The band that a move treats; null for what treats no single one. */
+export const bandOf = (move: Move): { hz: number; octaves: number } | null =>
+  ["bell", "notch", "band_pass"].includes(shapeOf(move)) && !isAdaptive(move) && !isRungs(move) ? { hz: placeOf(move), octaves: octavesOfQ(qualityOf(move)) } : null;

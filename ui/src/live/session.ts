@@ -24,6 +24,8 @@ export interface ProbeValues {
   /** How many bands, where it is more than one: the one under the pointer is the lowest. */
   count?: number;
   spacing?: Spacing;
+  /** Further bands that are heard with it while it is alone: Hz and octaves. */
+  also?: readonly (readonly [number, number])[];
 }
 
 interface Hello {

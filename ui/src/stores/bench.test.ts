@@ -78,6 +78,12 @@ describe("the probe over a set", () => {
     expect(FakeSocket.last.of("probe").at(-1)).toMatchObject({ probe: { frequency_hz: 220, count: 3, spacing: "octaves" } });
     await made.cutAtLine();
     expect(server.changes().at(-1)?.body).toMatchObject({ from_hz: 220, count: 3, spacing: "octaves", gain_db: -6 });
+    const pair = [{ hz: 300, octaves: 0.1 }, { hz: 900, octaves: 0.2 }];
+    probe.hold(...pair);
+    expect(probe.holds(...pair)).toBe(true);
+    expect(FakeSocket.last.of("probe").at(-1)).toMatchObject({ probe: { frequency_hz: 300, mode: "alone", count: 1, also: [[900, 0.2]] } });
+    probe.hold(...pair); // once more lets go
+    expect(FakeSocket.last.of("probe").at(-1)).toMatchObject({ probe: null });
     probe.hold({ hz: 500, octaves: 0.2 }); // one band of a move is one band
     expect(probe.bands).toEqual([500]);
   });

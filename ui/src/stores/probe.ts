@@ -8,6 +8,7 @@ import { type ProbeMode, type Spacing, useLive } from "../live/session";
 
 const NARROWEST = 0.05;
 const WIDEST = 2;
+const MOST_TOGETHER = 31;
 
 /** A band: its centre, and how wide it is. */
 export interface Band {
@@ -30,8 +31,13 @@ export const useProbe = defineStore("probe", () => {
   /** Spots that pull the probe while it is swept. */
   const spots = shallowRef<readonly { hz: number; octaves: number }[]>([]);
 
+  /** Bands that are held together with the line's, alone: those of moves. */
+  const together = shallowRef<readonly Band[]>([]);
+
   function send(): void {
-    if (on.value && line.value !== null) live.setProbe({ frequency_hz: line.value, ...values });
+    if (!on.value || line.value === null) return;
+    const also = values.mode === "alone" ? together.value.map(({ hz, octaves }) => [hz, octaves] as const) : [];
+    live.setProbe({ frequency_hz: line.value, ...values, ...(also.length ? { also } : {}) });
   }
 
   function start(at: number | null = line.value): void {
@@ -43,6 +49,7 @@ export const useProbe = defineStore("probe", () => {
 
   function end(): void {
     latched.value = false;
+    together.value = [];
     if (!on.value) return;
     on.value = false;
     live.setProbe(null);
@@ -62,20 +69,24 @@ export const useProbe = defineStore("probe", () => {
 
   const asHeld = (band: Band) => ({ hz: clampFrequency(band.hz), octaves: Math.min(WIDEST, Math.max(NARROWEST, band.octaves)) });
 
-  /** Whether just this band is held, alone. */
-  function holds(band: Band): boolean {
-    const { hz, octaves } = asHeld(band);
-    return latched.value && line.value === hz && values.mode === "alone" && values.count === 1 && values.octaves === octaves;
+  /** Whether just these bands are held, alone. */
+  function holds(...bands: readonly Band[]): boolean {
+    const [first, ...rest] = bands.map(asHeld);
+    if (!first || !latched.value || line.value !== first.hz || values.mode !== "alone" || values.count !== 1) return false;
+    const there = together.value;
+    return values.octaves === first.octaves && there.length === rest.length && rest.every((b, i) => b.hz === there[i]?.hz && b.octaves === there[i]?.octaves);
   }
 
-  /** Hold a band so that nothing else is heard; once more lets go. */
-  function hold(band: Band): void {
-    if (holds(band)) return end();
-    const { hz, octaves } = asHeld(band);
-    Object.assign(values, { octaves, mode: "alone", count: 1 });
-    line.value = hz;
+  /** Hold bands so that nothing else is heard; once more lets go. */
+  function hold(...bands: readonly Band[]): void {
+    if (holds(...bands)) return end();
+    const [first, ...rest] = bands.map(asHeld);
+    if (!first) return;
+    Object.assign(values, { octaves: first.octaves, mode: "alone", count: 1 });
+    together.value = rest.slice(0, MOST_TOGETHER);
+    line.value = first.hz;
     latched.value = true;
-    start(hz);
+    start(first.hz);
   }
 
   function widen(factor: number): void {
@@ -85,6 +96,7 @@ export const useProbe = defineStore("probe", () => {
   /** The pointer or a key moves the line; an active probe follows at once. Only a swept one is pulled: keys are exact. */
   function moveLine(hz: number | null, time: number | null = null, swept = false): void {
     if (hz === null && latched.value) return;
+    if (hz !== null) together.value = []; // what is swept is one band, or a set
     line.value = hz === null ? null : clampFrequency(on.value && swept ? pulledTo(hz, spots.value) : hz);
     lineTime.value = time;
     send();

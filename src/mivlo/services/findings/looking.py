@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -39,7 +40,10 @@ def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
 def analysis_key(song: SongState, track: StripState) -> str:
     """Names all that the findings of a track depend on; another key means that they are out of date."""
     method = [METHOD, shipped_model().fingerprint]
-    facts = [method, song.exported().plan.sound(track.id), track.role, looked_range(song, track)]
+    heard = song.exported()
+    if track.turned:  # what stands out in a track does not depend on which way it pushes
+        heard = heard.with_strip(replace(heard.strip(track.id), turned=False))
+    facts = [method, heard.plan.sound(track.id), track.role, looked_range(song, track)]
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 

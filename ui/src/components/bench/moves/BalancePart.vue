@@ -37,6 +37,8 @@ const picker = ref<HTMLInputElement | null>(null);
 const elsewhere = ref({ from: 0, to: 0 });
 const strength = ref(50);
 const onlyCuts = ref(true);
+const limit = ref(6);
+const smooth = ref(0.5);
 const heard = ref(false);
 const others = computed(() => (song.song?.strips ?? []).filter((s) => s.id !== bench.trackId));
 const aim = computed(() => {
@@ -47,7 +49,7 @@ const named = computed(() => {
   if (towards.value === OWN) return `its own from ${writeTime(elsewhere.value.from)} to ${writeTime(elsewhere.value.to)}`;
   return typeof towards.value === "number" ? song.stripOf(towards.value)?.name : files.value.find((f) => f.id === towards.value)?.name;
 });
-const asked = computed(() => ({ ...aim.value, strength: strength.value / 100, only_cuts: onlyCuts.value, limit_db: onlyCuts.value ? 6 : 12, smooth_oct: 0.5, most: 6 }));
+const asked = computed(() => ({ ...aim.value, strength: strength.value / 100, only_cuts: onlyCuts.value, limit_db: limit.value, smooth_oct: smooth.value, most: 6 }));
 const { data: found, error } = useQuery(
   computed(() => ({ ...balanceQuery(song.id, bench.trackId ?? 0, asked.value, [view.passage, soundOf(song.song)]), placeholderData: keepPreviousData })),
   cache,
@@ -135,6 +137,10 @@ async function take(): Promise<void> {
       <input ref="picker" type="file" class="hidden-text" tabindex="-1" aria-label="Reference file" @change="picked" />
       <NumberField label="" bare unit="%" :model-value="strength" :min="0" :max="100" :step="5" :digits="0" @change="strength = $event" />
       <ElCheckbox v-model="onlyCuts" size="small" label="only cuts" />
+    </div>
+    <div v-if="towards !== null" class="row">
+      <NumberField label="at most" unit="dB" compact :model-value="limit" :min="0.5" :max="24" :step="0.5" title="no more than this is asked anywhere" @change="limit = $event" />
+      <NumberField label="smoothed over" unit="oct" compact :model-value="smooth" :min="0" :max="3" :step="0.1" :digits="2" @change="smooth = $event" />
     </div>
     <div v-if="towards === OWN" class="row">
       <NumberField label="from" unit="s" :model-value="elsewhere.from" :min="0" :max="song.duration" :step="1" :digits="1" @change="elsewhere = { ...elsewhere, from: $event }" />

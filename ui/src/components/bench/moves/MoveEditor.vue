@@ -3,7 +3,7 @@
 import { ElOption, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
 import {
-  type Move, SHAPES, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, isRungs, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf, togetherBy,
+  type Move, SHAPES, bandOf, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, isRungs, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf, togetherBy,
 } from "../../../lib/moves";
 import { tell } from "../../../lib/complain";
 import { FEWEST, MOST, recounted } from "../../../lib/rungs";
@@ -63,7 +63,7 @@ const hearTaken = () => {
   live.setSignal(live.state.signal === "removed" ? "treated" : "removed");
 };
 /** The band that it treats, alone: the probe is held there. */
-const band = computed(() => (["bell", "notch", "band_pass"].includes(shapeOf(props.move)) && !isAdaptive(props.move) && !isRungs(props.move) ? { hz: placeOf(props.move), octaves: octavesOfQ(qualityOf(props.move)) } : null));
+const band = computed(() => bandOf(props.move));
 /** An adaptive move that listens to itself hears all that it treats. */
 const hasKey = computed(() => isDynamic(props.move) || (isAdaptive(props.move) && (props.move.key?.source ?? "self") !== "self"));
 const more = ref(false);

@@ -8,12 +8,13 @@ import { cache } from "../../../data/cache";
 import { startsQuery } from "../../../data/queries";
 import { complain, tell } from "../../../lib/complain";
 import { filesOf, isSheet } from "../../../lib/drop";
-import { type Move, SHAPES, type Shape, isDynamic } from "../../../lib/moves";
+import { type Move, SHAPES, type Shape, bandOf, isDynamic } from "../../../lib/moves";
 import { signed, writeHz } from "../../../lib/notes";
 import { deepRanges, gutted, takesOf } from "../../../lib/takes";
 import { useLive } from "../../../live/session";
 import { useBench } from "../../../stores/bench";
 import { useChanges } from "../../../stores/changes";
+import { useProbe } from "../../../stores/probe";
 import { useSheets } from "../../../stores/sheets";
 import { useSong } from "../../../stores/song";
 import { useView } from "../../../stores/view";
@@ -32,6 +33,7 @@ const { putSheets } = useSheets();
 const bench = useBench();
 const song = useSong();
 const changes = useChanges();
+const probe = useProbe();
 const live = useLive();
 const view = useView();
 const adding = ref<string>("");
@@ -168,6 +170,9 @@ watch([oneByOne, () => bench.chosen, () => bench.trackId], ([way, id], [had]) =>
 });
 watch(() => bench.trackId, () => (oneByOne.value = null));
 
+/** The bands that the moves that are on treat. */
+const bands = computed(() => bench.moves.filter((m) => m.enabled).flatMap((m) => bandOf(m) ?? []));
+
 const ALL = "all";
 const amountOf = (name: string) => 100 * (bench.track?.amounts[name] ?? 1);
 /** What several moves are linked by: they share an amount. */
@@ -244,6 +249,7 @@ const ringsBefore = computed(() => bench.track?.rings_before_ms ?? 0);
       <div v-if="bench.moves.length > 1" class="onebyone" role="group" aria-label="One by one">
         <button type="button" class="plain small" :aria-pressed="oneByOne === 'on'" title="only the chosen move is heard; N goes on to the next" @click="step('on')">each alone</button>
         <button type="button" class="plain small" :aria-pressed="oneByOne === 'off'" title="all but the chosen move are heard; N goes on to the next" @click="step('off')">each left out</button>
+        <button v-if="bands.length > 1" type="button" class="plain small" :aria-pressed="probe.holds(...bands)" aria-label="Hear the bands of all moves" title="the bands of all moves that are on, together, and nothing else" @click="probe.hold(...bands)">bands</button>
       </div>
     </div>
     <GatherPart v-if="gathers" :key="gathers" :direction="gathers" @end="gathers = null" />
