@@ -158,6 +158,39 @@ def test_a_recipe_is_kept_and_a_sheet_brought_in(page: Page, address: str, song:
     expect(part.get_by_role("button", name=re.compile("^Weir ring"))).to_have_count(0)
 
 
+def test_the_bands_of_all_moves_are_heard_together_and_a_set_is_swept_and_cut(
+    page: Page, address: str, song: int
+) -> None:
+    for hz in (500.0, 1_500.0):
+        _add(address, song, frequency_hz=hz)
+    _bench(page, address, song)
+    together = page.get_by_role("button", name="Hear the bands of all moves")
+    together.click()
+    expect(together).to_have_attribute("aria-pressed", "true")
+    expect(page.get_by_role("group", name="Probe").get_by_role("button", name="Alone")).to_have_attribute(
+        "aria-pressed", "true"
+    )
+    expect(page.get_by_text(re.compile("held back"))).to_be_visible()
+    together.click()
+    expect(together).to_have_attribute("aria-pressed", "false")
+    # a set: swept, and cut as a group
+    count = page.get_by_role("spinbutton", name="set of")
+    count.fill("3")
+    count.press("Enter")
+    page.get_by_role("heading", name="One", exact=True).click()
+    page.keyboard.press("l")
+    expect(page.locator("[data-test=others]")).to_be_attached()
+    page.keyboard.press("c")
+    until(lambda: len(_moves(address, song)) == 5)
+    made = _moves(address, song)[2:]
+    assert [round(m["frequency_hz"] / made[0]["frequency_hz"]) for m in made] == [1, 2, 4]
+    assert len({m["links"][0] for m in made}) == 1
+    # read as notes
+    page.keyboard.press("Shift+N")
+    expect(page.get_by_role("button", name=re.compile("^Bell B4"))).to_be_visible()  # 500 Hz
+    page.keyboard.press("Shift+N")
+
+
 def test_a_balance_is_seen_heard_and_taken(page: Page, address: str, song: int, tmp_path: Path) -> None:
     _bench(page, address, song)
     choose(page, "Add a move", "Balance towards another sound …")

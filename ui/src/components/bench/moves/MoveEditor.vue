@@ -3,7 +3,7 @@
 import { ElOption, ElSelect } from "element-plus";
 import { computed, ref } from "vue";
 import {
-  type Move, SHAPES, bandOf, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, isRungs, nameOf, octavesOfQ, placeOf, qualityOf, shapeOf, togetherBy,
+  type Move, SHAPES, bandOf, SLOPES, type Shape, hasGain, hasQ, hasSlope, isAdaptive, isDynamic, isRungs, nameOf, placeOf, qualityOf, shapeOf, togetherBy,
 } from "../../../lib/moves";
 import { tell } from "../../../lib/complain";
 import { FEWEST, MOST, recounted } from "../../../lib/rungs";
