@@ -26,13 +26,13 @@ export const useProbe = defineStore("probe", () => {
   const on = ref(false);
   const latched = ref(false);
   const values = reactive({ octaves: 0.1, gain_db: 12, margin_db: 6, mode: "boost" as ProbeMode, count: 1, spacing: "octaves" as Spacing });
-  /** Where its bands lie: the line alone, or with its octaves or multiples. */
-  const bands = computed(() => (line.value === null ? [] : membersOf(line.value, values.count, values.spacing)));
   /** Spots that pull the probe while it is swept. */
   const spots = shallowRef<readonly { hz: number; octaves: number }[]>([]);
 
   /** Bands that are held together with the line's, alone: those of moves. */
   const together = shallowRef<readonly Band[]>([]);
+  /** Where its bands lie: the line alone, with its octaves or multiples, or with those of other moves. */
+  const bands = computed(() => (line.value === null ? [] : [...membersOf(line.value, values.count, values.spacing), ...together.value.map((b) => b.hz)]));
 
   function send(): void {
     if (!on.value || line.value === null) return;
