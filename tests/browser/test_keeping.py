@@ -31,6 +31,14 @@ def test_a_backup_is_made_fetched_and_brought_back(page: Page, address: str, ful
     assert len(httpx.get(f"{address}/api/songs").json()) == 2
 
 
+def test_before_a_song_is_there_none_can_be_kept(page: Page, address: str, db: None) -> None:
+    page.goto("/handover")
+    expect(page.locator("[data-test=backup]")).to_be_disabled()
+    httpx.post(f"{address}/api/songs", json={"name": "Weir", "sample_rate": 48_000}).raise_for_status()
+    page.goto("/handover")
+    expect(page.locator("[data-test=backup]")).to_be_enabled()
+
+
 def test_room_is_made_with_a_click_and_songs_stay(page: Page, address: str, full_song: int) -> None:
     track = state(address, full_song)["tracks"][0]["id"]
     task = httpx.post(f"{address}/api/songs/{full_song}/exports", json={"track_ids": [track]}).json()

@@ -74,7 +74,7 @@ async function free(what: "exports" | "caches"): Promise<void> {
     <h1>Keep</h1>
     <p class="soft">A backup holds the recordings as they came, all decisions and the whole history, in open formats.</p>
     <div class="row">
-      <ElButton data-test="backup" @click="backUp">Make a backup of this song</ElButton>
+      <ElButton data-test="backup" :disabled="!song.id" @click="backUp">Make a backup of this song</ElButton>
       <ElButton :disabled="sending.length > 0" @click="picker?.click()">Restore from a backup …</ElButton>
       <input ref="picker" data-test="restore" type="file" accept=".zip,application/zip" hidden @change="bringBack" />
     </div>
