@@ -33,6 +33,7 @@ from mivlo.services.recordings import files, importing
 from mivlo.services.song.state import SongState, read_song
 from mivlo.store import database
 from tests import sounds
+from tests.patience import PATIENCE_S
 from tests.web import server
 
 # what passes once passes again: random stories are sought with `make explore`, and those that show a fault become examples
@@ -48,10 +49,6 @@ BUSY = """
     SELECT count(*) FROM procrastinate_jobs JOIN procrastinate_workers ON procrastinate_workers.id = worker_id
     WHERE status = 'doing' AND last_heartbeat > now() - make_interval(secs => :seconds)
 """
-PATIENCE_S = 120
-"""A busy machine is slow, not wrong."""
-for _step in ("connect", "read", "write", "pool"):
-    setattr(httpx._config.DEFAULT_TIMEOUT_CONFIG, _step, PATIENCE_S)
 TABLES = "songs, strips, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
 
 

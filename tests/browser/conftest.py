@@ -14,10 +14,9 @@ from sqlalchemy import text
 
 from mivlo.store import database
 from tests.conftest import empty_database
+from tests.patience import PATIENCE_S
 from tests.web.server import go_back, last_edit, send_file
 
-PATIENCE_S = 120
-"""A busy machine is slow, not wrong."""
 expect.set_options(timeout=1_000 * PATIENCE_S)
 
 CHROMIUM = "/usr/bin/chromium"

@@ -18,6 +18,7 @@ from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import cents_between, octaves_to_q
 from tests.browser.conftest import state
+from tests.patience import PATIENCE_S
 
 
 def _at(page: Page, panel: str, share_x: float, share_y: float) -> tuple[float, float]:
@@ -170,7 +171,7 @@ def test_a_handle_keeps_its_frequency_while_its_gain_is_dragged(page: Page, addr
     page.mouse.down()
     page.mouse.move(x + 9, y - 40, steps=6)
     page.mouse.up()
-    deadline = time.monotonic() + 120
+    deadline = time.monotonic() + PATIENCE_S
     while (moved := _first_move(address, full_song)) == after:
         assert time.monotonic() < deadline, "the second drag was not saved"
         time.sleep(0.05)

@@ -106,11 +106,11 @@ class Song:
         self.base = f"{made.address}/api/songs/{self.id}"
         for seed in (1, 2):
             upload(made, self.id, _noise(folder, seed), f"Track {seed}.wav")
-        until(lambda: settled(made, self.id), "the song is not made", 120)
+        until(lambda: settled(made, self.id), "the song is not made")
         self._seed = 100
 
     def tracks(self) -> list[int]:
-        return [t["id"] for t in httpx.get(self.base, timeout=120).json()["tracks"]]
+        return [t["id"] for t in httpx.get(self.base).json()["tracks"]]
 
     def begin(self, activity: str) -> None:
         """Have something done that takes a while."""
@@ -120,20 +120,20 @@ class Song:
             upload(self.made, self.id, _noise(self.folder, self._seed), f"Track {self._seed}.wav")
         elif activity == "look":
             move = {"shape": "bell", "frequency_hz": 300 + self._seed, "q": 3, "gain_db": -6}
-            httpx.post(f"{self.base}/tracks/{first}/moves", json=move, timeout=120).raise_for_status()
+            httpx.post(f"{self.base}/tracks/{first}/moves", json=move).raise_for_status()
             self._seed += 1
         elif activity == "export":
-            httpx.post(f"{self.base}/exports", json={"track_ids": self.tracks()}, timeout=120).raise_for_status()
+            httpx.post(f"{self.base}/exports", json={"track_ids": self.tracks()}).raise_for_status()
         elif activity == "backup":
-            httpx.post(f"{self.base}/backups", timeout=120).raise_for_status()
+            httpx.post(f"{self.base}/backups").raise_for_status()
 
     def tidy(self) -> None:
         """As few tracks and moves as before."""
         for track in self.tracks()[2:]:
-            httpx.delete(f"{self.base}/tracks/{track}", timeout=120)
-        for track in httpx.get(self.base, timeout=120).json()["tracks"]:
+            httpx.delete(f"{self.base}/tracks/{track}")
+        for track in httpx.get(self.base).json()["tracks"]:
             for move in track["moves"]:
-                httpx.delete(f"{self.base}/moves/{move['id']}", timeout=120)
+                httpx.delete(f"{self.base}/moves/{move['id']}")
 
 
 def run(made: Installation, folder: Path, kills: int, seed: int = 1, *, tell: bool = False) -> Figures:
@@ -153,15 +153,15 @@ def run(made: Installation, folder: Path, kills: int, seed: int = 1, *, tell: bo
         figures.kills += 1
         time.sleep(0.05)
         before = len(editor.answered)
-        took = until(lambda m=before, e=editor: made.up() and len(e.answered) > m, "it is not usable any more", 120)  # type: ignore[misc]
+        took = until(lambda m=before, e=editor: made.up() and len(e.answered) > m, "it is not usable any more")  # type: ignore[misc]
         figures.usable_s.append(took)
         answered = editor.stop()
         with contextlib.suppress(AssertionError):
-            until(lambda: _rests(made, song.id), "stuck", 120)
+            until(lambda: _rests(made, song.id), "stuck")
         after = tasks(made, song.id)
         figures.stuck += sum(t["state"] in ("waiting", "running") for t in after)
         figures.failed += sum(t["state"] == "failed" and t["id"] not in known for t in after)
-        labels = [e["label"] for e in httpx.get(f"{song.base}/history", params={"most": 1000}, timeout=120).json()]
+        labels = [e["label"] for e in httpx.get(f"{song.base}/history", params={"most": 1000}).json()]
         figures.edits += len(answered)
         figures.lost += sum(f"rename to {name}" not in labels for name in answered)
         recent = labels[: labels.index("rename to Weir 1") + 1] if "rename to Weir 1" in labels else labels

@@ -16,8 +16,7 @@ import httpx
 import pytest
 
 from mivlo.cluster import free_port
-
-PATIENCE_S = 120.0
+from tests.patience import PATIENCE_S
 
 
 def until(done: Callable[[], object], says: str, most_s: float = PATIENCE_S) -> float:

@@ -125,11 +125,11 @@ def test_a_disk_that_fills_up_in_the_middle(work: str, small: Installation, tmp_
     time.sleep(4.0)
     # nobody dies of it but, if it must, the database
     assert {name: small.pids(name) for name in pids} == pids
-    name = httpx.patch(f"{small.address}/api/songs/{song}", json={"name": "Written on a full disk"}, timeout=120)
+    name = httpx.patch(f"{small.address}/api/songs/{song}", json={"name": "Written on a full disk"})
     assert name.status_code in (200, 503, 507), name.text
     filler.unlink()
-    until(small.up, "it did not come back", 120)
-    until(lambda: settled(small, song), f"still open: {the_task(small, song, task)}", 120)
+    until(small.up, "it did not come back")
+    until(lambda: settled(small, song), f"still open: {the_task(small, song, task)}")
     ended = the_task(small, song, task)
     assert ended["state"] in ("failed", "done"), ended
     if ended["state"] == "failed":
@@ -137,7 +137,7 @@ def test_a_disk_that_fills_up_in_the_middle(work: str, small: Installation, tmp_
     if name.status_code == 200:
         assert httpx.get(f"{small.address}/api/songs/{song}").json()["name"] == "Written on a full disk"
     again = upload(small, song, _noise(tmp_path / "b.wav", 5, seed=2), "B.wav")
-    until(lambda: the_task(small, song, again)["state"] == "done", f"{the_task(small, song, again)}", 120)
+    until(lambda: the_task(small, song, again)["state"] == "done", f"{the_task(small, song, again)}")
     assert {name: small.pids(name) for name in pids} == pids
     assert "Traceback" not in small.said()
     # only our own half files may be left, and they are swept

@@ -83,8 +83,8 @@ def test_an_import_comes_to_its_end(
     task = upload(running, song, long_file, f"{outage.__name__}.wav")
     until(lambda: works(running, song, task), "it never began")
     outage(running)
-    until(running.up, "it is not usable any more", 120)
-    until(lambda: settled(running, song), f"still open: {tasks(running, song)}", 120)
+    until(running.up, "it is not usable any more")
+    until(lambda: settled(running, song), f"still open: {tasks(running, song)}")
     (ended,) = [t for t in tasks(running, song) if t["id"] == task]
     assert ended["state"] == "done", ended
     assert len(httpx.get(f"{running.address}/api/songs/{song}").json()["tracks"]) == 1
@@ -104,10 +104,10 @@ def test_the_work_of_a_killed_worker_is_taken_up_within_seconds_and_said(
     def again() -> bool:
         return any(t["id"] == task and t["attempts"] == 2 for t in tasks(running, song))
 
-    took = until(again, "it is not taken up again", 120)
+    took = until(again, "it is not taken up again")
     assert took < 8.0, took  # asked for: 5 s, on a machine that does nothing else
     print(f"taken up again after {time.monotonic() - begin:.1f} s")
-    until(lambda: settled(running, song), "it does not end", 120)
+    until(lambda: settled(running, song), "it does not end")
 
 
 @pytest.mark.hard
@@ -124,7 +124,7 @@ def test_a_task_that_kills_its_worker_each_time_is_given_up_with_a_sentence(
         )
         running.kill("worker")
         time.sleep(1.0)
-    until(lambda: settled(running, song), "it stays open", 120)
+    until(lambda: settled(running, song), "it stays open")
     (ended,) = [t for t in tasks(running, song) if t["id"] == task]
     assert ended["state"] == "failed"
     assert "begun three times" in ended["message"]
@@ -136,7 +136,7 @@ def test_a_task_whose_job_was_lost_can_be_cancelled(running: Installation, song:
     until(lambda: works(running, song, task), "it never began")
     running.kill("worker")
     httpx.post(f"{running.address}/api/tasks/{task}/cancel").raise_for_status()
-    until(lambda: settled(running, song), "it stays open", 120)
+    until(lambda: settled(running, song), "it stays open")
     (ended,) = [t for t in tasks(running, song) if t["id"] == task]
     assert ended["state"] == "cancelled"
 
@@ -156,7 +156,7 @@ def test_edits_that_were_answered_are_there_after_kills_of_everything(running: I
         except httpx.TransportError:
             refused += 1
             time.sleep(0.2)
-    until(running.up, "it did not come back", 120)
+    until(running.up, "it did not come back")
     name = httpx.get(f"{running.address}/api/songs/{song}").json()["name"]
     assert int(name.split()[1]) >= answered  # an edit that was made but not answered may be there, too
     history = httpx.get(f"{running.address}/api/songs/{song}/history").json()

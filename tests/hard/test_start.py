@@ -11,7 +11,8 @@ import httpx
 import pytest
 
 from mivlo.cluster import free_port
-from tests.hard.starting import PATIENCE_S, Installation, until
+from tests.hard.starting import Installation, until
+from tests.patience import PATIENCE_S
 
 
 def _song(made: Installation, name: str) -> int:
@@ -54,7 +55,7 @@ def test_what_was_started_ends_when_the_start_command_is_killed_and_the_next_sta
     _song(running, "Weir")
     running.signal(signal.SIGKILL)
     running.wait()
-    until(running.gone, f"left: {[running.pids(n) for n in ('serve', 'worker', 'postgres')]}", 120)
+    until(running.gone, f"left: {[running.pids(n) for n in ('serve', 'worker', 'postgres')]}")
     running.start()
     running.wait_until_up()
     assert _names(running) == {"Weir"}
@@ -76,7 +77,7 @@ def test_each_part_that_dies_is_started_again_and_said(running: Installation) ->
 
 @pytest.mark.hard
 def test_a_part_that_keeps_dying_ends_it_all_with_a_sentence(running: Installation) -> None:
-    deadline = time.monotonic() + 120
+    deadline = time.monotonic() + PATIENCE_S
     while not running.ended():
         assert time.monotonic() < deadline, running.said()
         running.kill("worker")
@@ -84,7 +85,7 @@ def test_a_part_that_keeps_dying_ends_it_all_with_a_sentence(running: Installati
     assert running.wait() == 1
     assert "The worker ended 5 times within a minute" in running.said()
     assert str(running.root / "log" / "worker.log") in running.said()
-    until(running.gone, "something is left", 120)
+    until(running.gone, "something is left")
 
 
 @pytest.mark.hard

@@ -13,15 +13,13 @@ OPEN = ("waiting", "running", "unknown")
 
 
 def new_song(made: Installation, name: str = "Weir", rate: int = 48_000) -> int:
-    answer = httpx.post(f"{made.address}/api/songs", json={"name": name, "sample_rate": rate}, timeout=120)
+    answer = httpx.post(f"{made.address}/api/songs", json={"name": name, "sample_rate": rate})
     return int(answer.raise_for_status().json()["id"])
 
 
 def send(made: Installation, song: int, path: Path, name: str) -> httpx.Response:
     """The answer to an upload."""
-    return httpx.post(
-        f"{made.address}/api/songs/{song}/files", params={"name": name}, content=path.read_bytes(), timeout=120
-    )
+    return httpx.post(f"{made.address}/api/songs/{song}/files", params={"name": name}, content=path.read_bytes())
 
 
 def upload(made: Installation, song: int, path: Path, name: str) -> int:
@@ -34,7 +32,7 @@ def upload(made: Installation, song: int, path: Path, name: str) -> int:
 def tasks(made: Installation, song: int) -> list[dict[str, Any]]:
     """All tasks of a song; one of unknown state where nobody answers."""
     try:
-        answer = httpx.get(f"{made.address}/api/songs/{song}/tasks", timeout=120)
+        answer = httpx.get(f"{made.address}/api/songs/{song}/tasks")
     except httpx.TransportError:
         return [{"state": "unknown", "id": 0}]
     return list(answer.json()) if answer.status_code == 200 else [{"state": "unknown", "id": 0}]

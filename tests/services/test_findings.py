@@ -25,6 +25,7 @@ from mivlo.store.database import session
 from mivlo.store.models import FindingRow, LookRow
 from tests.conftest import bring_in, song_state
 from tests.core.findings.sounds import RATE, melody
+from tests.patience import PATIENCE_S
 
 RING_HZ = 847.0
 
@@ -58,7 +59,7 @@ def _look(song_id: int) -> int:
     for task in tasks:
         analysing.run_analysis(task)
         set_task(task, state="done")
-    deadline = time.monotonic() + 120
+    deadline = time.monotonic() + PATIENCE_S
     while not _all_fresh(song_id):
         assert time.monotonic() < deadline, "nobody looks at the tracks"
         time.sleep(0.05)

@@ -117,6 +117,30 @@ def test_stems_are_taken_in_treated_and_written_again_when_moves_change(root: Pa
     assert _says(song_id)[-1] == "Bass.wav was written."
 
 
+def test_where_nothing_has_changed_the_song_is_not_read_again(
+    root: Path, song_id: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    _stem(root, "Bass.wav")
+    _settle(song_id)
+    rests = song_watch.look(song_id)
+    assert rests is not None
+    with monkeypatch.context() as patched:
+        patched.setattr(song_watch, "read_song", None)
+        assert song_watch.look(song_id, rests) == rests
+    for change in (
+        lambda: (root / "treated" / "Bass.wav").unlink(),
+        lambda: _stem(root, "Bell.wav", seed=4),
+        lambda: moves.add_move(s, song_id, song_state(song_id).tracks[0].id, Entry(move=BELL), None),
+    ):
+        with session() as s:
+            change()
+        assert song_watch.look(song_id, rests) != rests
+        _settle(song_id)
+        rests = song_watch.look(song_id)
+        assert rests is not None
+    assert {path.name for path in (root / "treated").iterdir()} == {"Bass.wav", "Bell.wav"}
+
+
 def test_a_stem_that_changes_is_replaced_in_place_and_its_moves_stay(root: Path, song_id: int) -> None:
     _stem(root, "Bass.wav", channels=2)
     _settle(song_id)

@@ -19,6 +19,7 @@ from mivlo.services.song import moves, songs
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, exported, song_state
+from tests.patience import PATIENCE_S
 
 
 @pytest.fixture
@@ -77,7 +78,7 @@ def test_the_maker_makes_what_is_missing_once_the_song_rests(song: SongState, mo
     monkeypatch.setattr(treated, "SETTLED_S", 0.05)
     maker = treated.TreatedMaker()
     maker.want(song)
-    deadline = time.monotonic() + 120
+    deadline = time.monotonic() + PATIENCE_S
     while not maker.made:
         assert time.monotonic() < deadline, "nothing was made"
         time.sleep(0.02)
@@ -107,7 +108,7 @@ def test_two_runs_of_one_export_do_each_other_no_harm(song: SongState) -> None:
     assert results[0] == results[1]
     folder = settings().data_dir / "exports" / str(task.id)
     assert sorted(path.name for path in folder.iterdir()) == results[0]["files"]
-    until = time.monotonic() + 120  # a worker may be at it as well, and ends a little later
+    until = time.monotonic() + PATIENCE_S  # a worker may be at it as well, and ends a little later
     while (left := list(folder.parent.glob(f"{task.id}.*.part"))) and time.monotonic() < until:
         time.sleep(0.1)
     assert not left

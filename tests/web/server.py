@@ -13,6 +13,7 @@ from pathlib import Path
 import httpx
 
 from mivlo.cluster import free_port
+from tests.patience import PATIENCE_S
 
 
 def beside_others() -> bool:
@@ -42,7 +43,7 @@ def running(
         other = {**environment, **(worker_environment or {})}
         children.append(subprocess.Popen([*command, "worker"], env=other))
     try:
-        deadline = time.monotonic() + 120
+        deadline = time.monotonic() + PATIENCE_S
         while True:
             with contextlib.suppress(httpx.TransportError):
                 health = httpx.get(f"{address}/api/health", timeout=30)

@@ -60,7 +60,7 @@ def _ids(base: str) -> list[int]:
 
 
 def _clashes(base: str, **query: float) -> Document:
-    answer = httpx.get(f"{base}/clashes", params=query, timeout=120)
+    answer = httpx.get(f"{base}/clashes", params=query)
     assert answer.status_code == 200, answer.text
     return dict(answer.json())
 
@@ -72,7 +72,7 @@ def _worst(base: str) -> Document:
 def _carve(base: str, **more: Any) -> Document:
     c = _worst(base)
     body = {key: c[key] for key in ("covered", "by", "from_hz", "to_hz")} | more
-    answer = httpx.post(f"{base}/clashes/carve", json=body, timeout=120)
+    answer = httpx.post(f"{base}/clashes/carve", json=body)
     assert answer.status_code == 200, answer.text
     return dict(answer.json())
 
@@ -206,7 +206,7 @@ def test_a_passage_can_have_an_order_of_its_own(base: str) -> None:
     assert told["orders"] == [{**stretch, "track_ids": [strings, bass, voice]}]
     assert [t["importance"] for t in told["tracks"]] == [0, 1, 2]  # that of the song stays
     whole, passage, near, far = (
-        httpx.get(f"{base}/clashes", params=p, timeout=120).json()
+        httpx.get(f"{base}/clashes", params=p).json()
         for p in ({}, stretch, {"from_s": 1.1, "to_s": 3.2}, {"from_s": 2.5, "to_s": 4.0})
     )
     orders = {"whole": [voice, strings, bass], "passage": [strings, bass, voice]}
@@ -247,14 +247,14 @@ def test_what_piles_up_in_a_group_is_told_and_taken_in_one_step(base: str) -> No
     voice, strings, bass = _ids(base)
     group = httpx.post(f"{base}/groups", json={"name": "All", "strip_ids": [voice, strings, bass]}).json()
     band = next(s["id"] for s in group["strips"] if s["name"] == "All")
-    said = httpx.get(f"{base}/strips/{band}/pile", timeout=120).json()
+    said = httpx.get(f"{base}/strips/{band}/pile").json()
     assert sum(t["share"] for t in said["tracks"]) == pytest.approx(1.0, abs=1e-3)
     on_group = said["cuts"][0]
     assert (on_group["on"], [m["track_id"] for m in on_group["moves"]]) == ("group", [band])
     move = {k: v for k, v in on_group["moves"][0]["move"].items() if k not in ("id", "octaves")}
     answer = httpx.post(f"{base}/clashes/accept", json={"label": "harsh", "moves": [{"track_id": band, "move": move}]})
     assert answer.status_code == 201, answer.text
-    less = httpx.get(f"{base}/strips/{band}/pile", timeout=120).json()
+    less = httpx.get(f"{base}/strips/{band}/pile").json()
     assert [t["share"] for t in less["tracks"]] == pytest.approx([t["share"] for t in said["tracks"]], abs=0.02)
     assert httpx.get(f"{base}/strips/{voice}/pile").status_code == 400
     assert httpx.get(f"{base}/strips/{band}/pile", params={"depth_db": 60}).status_code == 422
@@ -272,7 +272,7 @@ def test_a_cut_on_one_of_two_microphones_is_made_in_linear_phase(base: str) -> N
 def test_freeing_a_track_keeps_to_its_limits(base: str) -> None:
     voice, strings, bass = _ids(base)
     body = {"track_id": voice, "max_cut_db": 3.0, "most_moves": 2}
-    freed = httpx.post(f"{base}/clashes/free", json=body, timeout=120).json()
+    freed = httpx.post(f"{base}/clashes/free", json=body).json()
     assert 1 <= len(freed["moves"]) <= 2
     assert {m["track_id"] for m in freed["moves"]} <= {strings, bass}
     kept = next(k for k in freed["kept"] if k["track_id"] == voice)
@@ -281,14 +281,14 @@ def test_freeing_a_track_keeps_to_its_limits(base: str) -> None:
     assert len(gains) >= len(freed["moves"])
     assert gains == sorted(gains)
     assert gains[len(freed["moves"]) - 1] == pytest.approx(freed["promised"], abs=1e-3)
-    spared = httpx.post(f"{base}/clashes/free", json={**body, "untouched": [strings, bass]}, timeout=120)
+    spared = httpx.post(f"{base}/clashes/free", json={**body, "untouched": [strings, bass]})
     assert spared.status_code == 400
     assert "Nothing within the limits" in spared.json()["detail"]
 
 
 def test_the_floor_is_accepted_in_one_step(base: str) -> None:
     voice, strings, bass = _ids(base)
-    floor = httpx.get(f"{base}/floor", timeout=120).json()
+    floor = httpx.get(f"{base}/floor").json()
     rows = {t["track_id"]: t for t in floor["tracks"]}
     assert rows[bass]["left_alone"] == "it lives in the low end"
     assert rows[voice]["corner_in_mix_hz"] > 50.0
@@ -329,7 +329,7 @@ def test_a_folded_group_stands_for_its_tracks_with_all_that_it_does(base: str) -
         "ratio": 10.0,
     }
     assert httpx.post(f"{base}/tracks/{band}/moves", json=move).status_code == 201
-    said = httpx.get(f"{base}/clashes", params={"folded": band}, timeout=120).json()
+    said = httpx.get(f"{base}/clashes", params={"folded": band}).json()
     assert [t["track_id"] for t in said["tracks"]] == [voice, band]
     assert {(c["covered"], c["by"]) for c in said["clashes"]} <= {(voice, band), (band, voice)}
     # as the model hears what is rendered behind the group's fader
@@ -344,7 +344,7 @@ def test_a_folded_group_stands_for_its_tracks_with_all_that_it_does(base: str) -
     # a carve on all that it holds goes 2 dB deep at most
     worst = next(c for c in said["clashes"] if c["covered"] == voice)
     body = {key: worst[key] for key in ("covered", "by", "from_hz", "to_hz")}
-    made = httpx.post(f"{base}/clashes/carve", json={**body, "folded": [band], "max_cut_db": 6.0}, timeout=120).json()
+    made = httpx.post(f"{base}/clashes/carve", json={**body, "folded": [band], "max_cut_db": 6.0}).json()
     assert [m["track_id"] for m in made["moves"]] == [band]
     for m in made["moves"]:
         assert abs(m["move"]["range_db"] if m["move"]["mode"] == "dynamic" else m["move"]["gain_db"]) <= 2.01
@@ -353,7 +353,7 @@ def test_a_folded_group_stands_for_its_tracks_with_all_that_it_does(base: str) -
 def test_one_against_one_hears_nobody_else(base: str) -> None:
     voice, strings, bass = _ids(base)
     everyone = {t["track_id"]: t for t in _clashes(base)["tracks"]}
-    two = httpx.get(f"{base}/clashes", params={"only": [voice, bass]}, timeout=120).json()
+    two = httpx.get(f"{base}/clashes", params={"only": [voice, bass]}).json()
     assert [t["track_id"] for t in two["tracks"]] == [voice, bass]
     assert two["mix_lufs"] == _clashes(base)["mix_lufs"]  # as loud as in the mix
     for t in two["tracks"]:
@@ -368,7 +368,7 @@ def test_a_group_in_an_order_stands_for_its_tracks(base: str) -> None:
     band = _group(base, "Band", strings, bass)
     told = httpx.put(f"{base}/importance", json={"track_ids": [band, voice]}).json()
     assert {t["id"]: t["importance"] for t in told["tracks"]} == {voice: 2, strings: 1, bass: 0}
-    assert httpx.get(f"{base}/clashes", params={"folded": band}, timeout=120).json()["order"] == [band, voice]
+    assert httpx.get(f"{base}/clashes", params={"folded": band}).json()["order"] == [band, voice]
     assert httpx.put(f"{base}/importance", json={"track_ids": [band, bass]}).status_code == 400
 
 
@@ -406,7 +406,7 @@ def test_where_nothing_lies_nothing_is_found_and_nothing_breaks(base: str, span:
     query = dict(zip(("from_s", "to_s"), span, strict=True))
     mix = next(s["id"] for s in httpx.get(base).json()["strips"] if s["kind"] == "mix")
     for path in ("clashes", "floor", f"strips/{mix}/pile"):
-        answer = httpx.get(f"{base}/{path}", params=query, timeout=120)
+        answer = httpx.get(f"{base}/{path}", params=query)
         assert answer.status_code < 500, answer.text
 
 
@@ -417,7 +417,7 @@ def test_what_a_client_asks_wrongly_is_said_and_costs_nothing(base: str) -> None
         ({"covered": 999_999}, 400), ({"by": None}, 422), ({"from_hz": 0}, 400), ({"way": "both"}, 422),
         ({"max_cut_db": 60}, 422), ({"covered": voice, "by": voice}, 400), ({"from_hz": 2_000.0, "to_hz": 500.0}, 400),
     ):  # fmt: skip
-        answer = httpx.post(f"{base}/clashes/carve", json={**good, **bad}, timeout=120)
+        answer = httpx.post(f"{base}/clashes/carve", json={**good, **bad})
         assert answer.status_code == status, (bad, answer.text)
     assert httpx.post(f"{base}/clashes/accept", json={"moves": []}).status_code == 422
     stranger = {"track_id": bass, "move": {"shape": "bell", "frequency_hz": 100.0, "gain_db": -1.0, "id": 3}}

@@ -46,9 +46,7 @@ def test_work_is_done_on_a_machine_that_begins_with_an_empty_folder(
         )
 
         (track,) = httpx.get(f"{address}/api/songs/{song}").json()["tracks"]
-        waves = httpx.get(
-            f"{address}/api/songs/{song}/tracks/{track['id']}/waveform", params={"points": 50}, timeout=120
-        )
+        waves = httpx.get(f"{address}/api/songs/{song}/tracks/{track['id']}/waveform", params={"points": 50})
         assert waves.status_code == 200
         assert _sounds_check().says == "1 in the store, all ready."
 

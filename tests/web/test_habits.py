@@ -17,6 +17,7 @@ import soundfile
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import octaves_to_q
+from tests.patience import PATIENCE_S
 from tests.web.server import send_file
 
 RATE = 48_000
@@ -31,7 +32,7 @@ class Client:
         self.address, self.song = address, song
 
     def ask(self, method: str, path: str, body: Any = None, status: int = 200) -> Any:
-        answer = httpx.request(method, f"{self.address}/api/songs/{self.song}{path}", json=body, timeout=120)
+        answer = httpx.request(method, f"{self.address}/api/songs/{self.song}{path}", json=body)
         assert answer.status_code == status, answer.text
         return answer.json() if answer.content else None
 
@@ -274,7 +275,7 @@ def test_a_sheet_is_put_on_a_strip(two: Client) -> None:
 
 def test_ranges_that_must_stay_are_spared_by_findings(two: Client) -> None:
     track = _ids(two)[0]
-    deadline = time.monotonic() + 120
+    deadline = time.monotonic() + PATIENCE_S
     while not (found := two.ask("GET", f"/tracks/{track}/findings")["findings"]):
         assert time.monotonic() < deadline
         time.sleep(0.2)

@@ -16,6 +16,7 @@ import soundfile
 
 from mivlo.core.spectra import MAP_ROWS
 from mivlo.core.units import Floats
+from tests.patience import PATIENCE_S
 from tests.web.server import send_file, wait_for_task
 
 BELL = {"shape": "bell", "frequency_hz": 412.0, "q": 14.4, "gain_db": -6.0}
@@ -138,9 +139,7 @@ def test_a_running_import_can_be_cancelled(address: str, song_id: int, tmp_path:
     long = np.random.default_rng(1).standard_normal((44_100 * 90, 2)) * 0.1
     soundfile.write(tmp_path / "long.wav", long, 44_100)
     data = (tmp_path / "long.wav").read_bytes()
-    task = httpx.post(
-        f"{address}/api/songs/{song_id}/files", params={"name": "long.wav"}, content=data, timeout=120
-    ).json()
+    task = httpx.post(f"{address}/api/songs/{song_id}/files", params={"name": "long.wav"}, content=data).json()
     while httpx.get(f"{address}/api/tasks/{task['id']}").json()["progress"] < 0.02:
         time.sleep(0.02)
     assert httpx.post(f"{address}/api/tasks/{task['id']}/cancel").status_code == 204
@@ -212,7 +211,7 @@ def test_the_server_answers_while_it_computes(address: str, song_id: int) -> Non
         k = 0
         while not stop.is_set():
             start = time.monotonic()
-            httpx.get(f"{base}/profile", params={"from_s": 0.1 + k * 0.001, "to_s": 8.0}, timeout=120)
+            httpx.get(f"{base}/profile", params={"from_s": 0.1 + k * 0.001, "to_s": 8.0})
             works.append(time.monotonic() - start)
             k += 1
 
@@ -223,7 +222,7 @@ def test_the_server_answers_while_it_computes(address: str, song_id: int) -> Non
         waits = []
         while len(works) < 12:  # as long as there is much to do
             start = time.monotonic()
-            assert httpx.get(f"{address}/api/sheet-schema.json", timeout=120).status_code == 200
+            assert httpx.get(f"{address}/api/sheet-schema.json").status_code == 200
             waits.append(time.monotonic() - start)
     finally:
         stop.set()
@@ -236,7 +235,7 @@ def test_the_server_answers_while_it_computes(address: str, song_id: int) -> Non
 def _findings(address: str, song_id: int, *, treated: bool) -> dict:  # type: ignore[type-arg]
     """What stands out in the first track, once it was looked at with or without moves."""
     track = _song(address, song_id)["tracks"][0]["id"]
-    deadline = time.monotonic() + 120
+    deadline = time.monotonic() + PATIENCE_S
     while True:
         found = httpx.get(f"{address}/api/songs/{song_id}/tracks/{track}/findings").json()
         if found["fresh"] and found["treated"] is treated and found["looking"] is None:

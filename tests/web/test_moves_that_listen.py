@@ -38,7 +38,7 @@ def test_a_ready_start_becomes_moves_whose_thresholds_fit(two: tuple[str, list[i
     assert {"plosives", "sibilance", "loud_notes", "harsh", "give_way", "follow"} == set(names)
     for name in names:
         body = {"name": name, "frequency_hz": 600.0, **({"key": second} if name == "give_way" else {})}
-        answer = httpx.post(f"{base}/tracks/{first}/starts", json=body, timeout=120)
+        answer = httpx.post(f"{base}/tracks/{first}/starts", json=body)
         assert answer.status_code == 201, answer.text
     moves = answer.json()["tracks"][0]["moves"]
     assert len(moves) == 7  # sibilance is two
@@ -131,9 +131,9 @@ def test_what_an_adaptive_move_takes_is_told_by_time_and_frequency(two: tuple[st
 def test_more_like_a_spot_is_found_here_and_elsewhere(two: tuple[str, list[int]]) -> None:
     base, (first, second) = two
     spot = {"from_hz": 400.0, "to_hz": 900.0, "from_s": 0.5, "to_s": 0.7}
-    here = httpx.post(f"{base}/tracks/{first}/alike", json=spot, timeout=120).json()
+    here = httpx.post(f"{base}/tracks/{first}/alike", json=spot).json()
     assert any(abs(m["from_s"] - 0.5) < 0.02 and m["strength"] > 0.99 for m in here)
-    both = httpx.post(f"{base}/tracks/{first}/alike", json={**spot, "everywhere": True}, timeout=120).json()
+    both = httpx.post(f"{base}/tracks/{first}/alike", json={**spot, "everywhere": True}).json()
     assert {m["track_id"] for m in both} == {first, second}  # the same recording twice
     for wrong in ({"to_s": 0.501}, {"to_s": 9.0}, {"from_hz": 12_000.0, "to_hz": 11.0}):
         assert httpx.post(f"{base}/tracks/{first}/alike", json={**spot, **wrong}).status_code in (400, 422)
@@ -205,7 +205,7 @@ def test_what_comes_back_behind_a_compressor_is_said(two: tuple[str, list[int]])
     # a hard clip fills the hole that the cut made with what it makes of the rest
     care = {"clip": {"drive_db": 30.0, "hardness": 1.0}}
     httpx.patch(f"{base}/tracks/{first}", json={"aftercare": care})
-    told = httpx.get(profile, timeout=120).json()
+    told = httpx.get(profile).json()
     assert len(told["behind_db"]) == len(told["treated_db"])
     assert np.max(np.abs(np.array(told["behind_db"]) - told["treated_db"])) > 3.0
     assert [back["frequency_hz"] for back in told["comes_back"]] == [pytest.approx(loudest, abs=0.1)]
@@ -240,28 +240,28 @@ def test_static_moves_can_be_taken_along_as_filters(two: tuple[str, list[int]]) 
 def test_a_new_compressor_takes_three_db_and_the_output_brings_them_back(two: tuple[str, list[int]]) -> None:
     base, (first, _) = two
     for _ in range(2):
-        answer = httpx.post(f"{base}/tracks/{first}/compressors", timeout=120)
+        answer = httpx.post(f"{base}/tracks/{first}/compressors")
         assert answer.status_code == 201, answer.text
     one, other = answer.json()["tracks"][0]["aftercare"]["compressors"]
     assert (one["ratio"], one["knee_db"], one["attack_ms"], one["release_ms"]) == (3.0, 6.0, 20.0, 120.0)
     assert other["threshold_db"] < one["threshold_db"]  # it hears what the first one left
 
     def loudness() -> tuple[float, float]:
-        profile = httpx.get(f"{base}/tracks/{first}/profile", params={"bands_per_octave": 3}, timeout=120).json()
+        profile = httpx.get(f"{base}/tracks/{first}/profile", params={"bands_per_octave": 3}).json()
         sums = [10 * np.log10(np.sum(10 ** (np.array(profile[k]) / 10))) for k in ("untreated_db", "behind_db")]
         return float(sums[0]), float(sums[1])
 
     before, after = loudness()
     assert after < before - 3.0
-    matched = httpx.post(f"{base}/tracks/{first}/output", timeout=120).json()["tracks"][0]["aftercare"]
+    matched = httpx.post(f"{base}/tracks/{first}/output").json()["tracks"][0]["aftercare"]
     # gated loudness is matched, these are plain sums
     assert matched["output_db"] == pytest.approx(before - after, abs=2.0)
-    again = httpx.post(f"{base}/tracks/{first}/output", timeout=120).json()["tracks"][0]["aftercare"]
+    again = httpx.post(f"{base}/tracks/{first}/output").json()["tracks"][0]["aftercare"]
     assert again["output_db"] == matched["output_db"]  # measured without what was written before
-    stale = httpx.post(f"{base}/tracks/{first}/compressors", params={"strip_revision": 0}, timeout=120)
+    stale = httpx.post(f"{base}/tracks/{first}/compressors", params={"strip_revision": 0})
     assert stale.status_code == 409
     for _ in range(3):
-        last = httpx.post(f"{base}/tracks/{first}/compressors", timeout=120)
+        last = httpx.post(f"{base}/tracks/{first}/compressors")
     assert last.status_code in (400, 422)
     assert "at most 4" in last.json()["detail"]
 
@@ -295,7 +295,7 @@ def test_what_stays_is_learned_as_one_step_or_refused_in_a_sentence(
         send_file(address, song_id, path)
     ids = {t["name"]: t["id"] for t in _song(address, song_id)["tracks"]}
     httpx.patch(base, json={"passage_from_s": 2.0, "passage_to_s": 14.0})
-    learned = httpx.post(f"{base}/tracks/{ids['Room pair']}/learn", json={}, timeout=120)
+    learned = httpx.post(f"{base}/tracks/{ids['Room pair']}/learn", json={})
     assert learned.status_code == 201, learned.text
     told = learned.json()
     moves = next(t for t in told["song"]["tracks"] if t["id"] == ids["Room pair"])["moves"]
@@ -307,18 +307,18 @@ def test_what_stays_is_learned_as_one_step_or_refused_in_a_sentence(
     assert amounts.status_code == 200
     httpx.post(f"{base}/undo")
     assert httpx.post(f"{base}/undo").json()["tracks"][0]["moves"] == []
-    refused = httpx.post(f"{base}/tracks/{ids['Cajón']}/learn", json={}, timeout=120)
+    refused = httpx.post(f"{base}/tracks/{ids['Cajón']}/learn", json={})
     assert refused.status_code in (400, 422)
     assert "plays something of its own" in refused.json()["detail"]
     for body in ({"from_hz": 500, "to_hz": 400}, {"from_hz": 0}, {"to_hz": None}, {"more": 1}):
         assert httpx.post(f"{base}/tracks/{ids['Cajón']}/learn", json=body).status_code in (400, 422)
     assert httpx.post(f"{base}/tracks/99999/learn", json={}).status_code == 404
     mix = next(strip["id"] for strip in _song(address, song_id)["strips"] if strip["kind"] == "mix")
-    covered = httpx.post(f"{base}/tracks/{mix}/learn", json={}, timeout=120)
+    covered = httpx.post(f"{base}/tracks/{mix}/learn", json={})
     assert covered.status_code in (400, 422)
     assert "does not stand out of" in covered.json()["detail"]
     httpx.patch(f"{base}/tracks/{ids['Room pair']}", json={"fader_db": 12.0})
-    of_mix = httpx.post(f"{base}/tracks/{mix}/learn", json={}, timeout=120)
+    of_mix = httpx.post(f"{base}/tracks/{mix}/learn", json={})
     assert of_mix.status_code == 201, of_mix.text
     assert "heard in Room pair" in of_mix.json()["says"]
     moves = next(t for t in of_mix.json()["song"]["strips"] if t["id"] == mix)["moves"]

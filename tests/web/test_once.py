@@ -84,7 +84,7 @@ def test_a_backup_is_fetched_and_brought_back(address: str, song_id: int, tmp_pa
     (name,) = task["result"]["files"]  # type: ignore[index]
     assert name == "Sluice-backup.zip"
     content = httpx.get(f"{address}/api/tasks/{task['id']}/files/{name}").content
-    answer = httpx.post(f"{address}/api/restore", params={"name": name}, content=content, timeout=120)
+    answer = httpx.post(f"{address}/api/restore", params={"name": name}, content=content)
     assert answer.status_code == 201, answer.text
     (again,) = answer.json()["song_ids"]
     old, new = (httpx.get(f"{address}/api/songs/{i}").json() for i in (song_id, again))

@@ -276,12 +276,12 @@ class FileSamples:
             return x if len(x) else np.zeros((0, self.info.channels), dtype=np.float32)
 
 
-def until_readable(blocks: Iterable[Floats], sound: object, silence: int = 0) -> Iterator[Floats]:
-    """Blocks that were made of a recording, up to where it could be read; all of them for one that is whole.
+def until_readable(blocks: Iterable[Floats], sound: FileSamples | None, silence: int = 0) -> Iterator[Floats]:
+    """Blocks that were made of a recording, up to where it could be read; all of them where it is read from no file.
 
     silence : frames in front of the recording.
     """
-    if not isinstance(sound, FileSamples):
+    if sound is None:
         yield from blocks
         return
     done = 0

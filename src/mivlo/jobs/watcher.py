@@ -9,7 +9,7 @@ from sqlalchemy.exc import DBAPIError
 
 from mivlo.config import settings
 from mivlo.services.errors import NotFound
-from mivlo.services.handover.song_watch import look, watching_songs
+from mivlo.services.handover.song_watch import Looked, look, watching_songs
 from mivlo.store.outages import is_away
 
 log = logging.getLogger("mivlo.watcher")
@@ -22,6 +22,7 @@ class Watcher:
     def __init__(self) -> None:
         self._stop = threading.Event()
         self._thread: threading.Thread | None = None
+        self._looked: dict[int, Looked | None] = {}
 
     def start(self) -> None:
         if settings().watched_roots:
@@ -43,9 +44,9 @@ class Watcher:
 
     def _look(self, song_id: int) -> None:
         try:
-            look(song_id)
+            self._looked[song_id] = look(song_id, self._looked.get(song_id))
         except NotFound:
-            pass  # it was deleted meanwhile
+            self._looked.pop(song_id, None)  # it was deleted meanwhile
         except DBAPIError:
             raise
         except Exception:  # the other songs are looked at all the same

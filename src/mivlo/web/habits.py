@@ -110,7 +110,7 @@ def list_snapshots(song_id: Id) -> Any:
         return snapshots.snapshots(open_session, song_id)
 
 
-@habits_api.get("/snapshots/compared", response_model=s.SnapshotsComparedOut)
+@habits_api.get("/snapshots/compared", response_model=comparing.SnapshotsCompared)
 def compare_snapshots(
     song_id: Id,
     track_id: Annotated[s.Id, Query()],

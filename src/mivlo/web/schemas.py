@@ -594,28 +594,6 @@ class SnapshotOut(Out):
     created_at: datetime
 
 
-class SnapshotSideOut(Out):
-    """A strip as a snapshot has it: levels over the grid, loudness behind everything, what is kept of it in the mix."""
-
-    snapshot_id: int | None
-    name: str
-    moves: int
-    untreated_db: list[float]
-    treated_db: list[float]
-    loudness_lufs: float
-    kept: float | None
-
-
-class SnapshotsComparedOut(Out):
-    """Two snapshots of a strip, side by side, over the passage."""
-
-    strip_id: int
-    from_s: float
-    to_s: float
-    grid_hz: list[float]
-    sides: list[SnapshotSideOut]
-
-
 class NewRecipe(In):
     """A name for a treatment, and a sentence when to use it."""
 

@@ -3822,10 +3822,13 @@ export interface components {
             created_at: string;
         };
         /**
-         * SnapshotSideOut
-         * @description A strip as a snapshot has it: levels over the grid, loudness behind everything, what is kept of it in the mix.
+         * SnapshotSide
+         * @description A strip as one snapshot has it; without a snapshot as it is now.
+         *
+         *     untreated_db, treated_db : long-term levels over the grid, in bands of 1/24 octave. loudness_lufs : gated, behind
+         *     everything. kept : what is left of its loudness among the others, 0 to 1; None of the mix and where it is muted.
          */
-        SnapshotSideOut: {
+        SnapshotSide: {
             /** Snapshot Id */
             snapshot_id: number | null;
             /** Name */
@@ -3842,10 +3845,10 @@ export interface components {
             kept: number | null;
         };
         /**
-         * SnapshotsComparedOut
-         * @description Two snapshots of a strip, side by side, over the passage.
+         * SnapshotsCompared
+         * @description Two sides over the same stretch of the song.
          */
-        SnapshotsComparedOut: {
+        SnapshotsCompared: {
             /** Strip Id */
             strip_id: number;
             /** From S */
@@ -3855,7 +3858,7 @@ export interface components {
             /** Grid Hz */
             grid_hz: number[];
             /** Sides */
-            sides: components["schemas"]["SnapshotSideOut"][];
+            sides: components["schemas"]["SnapshotSide"][];
         };
         /** SongChange */
         SongChange: {
@@ -7393,7 +7396,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SnapshotsComparedOut"];
+                    "application/json": components["schemas"]["SnapshotsCompared"];
                 };
             };
             /** @description Validation Error */

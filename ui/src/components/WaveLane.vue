@@ -54,7 +54,7 @@ watch([() => view.passage, whole, wave, () => props.track.mute], redraw);
 const playhead = computed(() => `translateX(${timeToX(live.position, whole.value, width.value)}px)`);
 
 /** The markers of its file: pressed, from there to the next one is the passage. */
-const markers = computed(() => song.tracks.find((t) => t.id === props.track.id)?.markers ?? []);
+const markers = computed(() => song.trackOf(props.track.id)?.markers ?? []);
 const markerAt = (at: number) => `${(100 * at) / whole.value.to}%`;
 
 function mark(index: number): void {

@@ -67,12 +67,14 @@ export function frequencyTicks(range: FrequencyRange): Hz[] {
   return scaleLog([range.low, range.high], [0, 1]).ticks().filter((hz) => digits.includes(digit(hz)));
 }
 
+/** The number of a note, with parts of a semitone: A4 = 440 Hz is 69 (ISO 16; MIDI 1.0). */
+export const midiOf = (hz: Hz): number => 69 + 12 * Math.log2(hz / 440);
+
 /** Frequencies of notes to be labelled (ISO 16): every C, closer the natural notes, closest all. */
 export function noteTicks(range: FrequencyRange): Hz[] {
   const shown = octaves(range);
   const wanted = shown > 4 ? [0] : shown > 1.5 ? [0, 2, 4, 5, 7, 9, 11] : [0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11];
-  const midi = (hz: Hz) => 69 + 12 * Math.log2(hz / 440);
-  const [low, high] = [Math.ceil(midi(range.low)), Math.floor(midi(range.high))];
+  const [low, high] = [Math.ceil(midiOf(range.low)), Math.floor(midiOf(range.high))];
   return Array.from({ length: Math.max(0, high - low + 1) }, (_, i) => low + i).filter((n) => wanted.includes(((n % 12) + 12) % 12)).map((n) => 440 * 2 ** ((n - 69) / 12));
 }
 

@@ -1,6 +1,6 @@
 /** Note names (ISO 16: A4 = 440 Hz, equal temperament) and how figures are written. */
 
-import type { Decibels, Hz, Seconds } from "./axis";
+import { type Decibels, type Hz, type Seconds, midiOf } from "./axis";
 
 const NAMES = ["C", "C♯", "D", "D♯", "E", "F", "F♯", "G", "G♯", "A", "A♯", "B"] as const;
 
@@ -10,7 +10,7 @@ export interface Note {
 }
 
 export function noteOf(hz: Hz): Note {
-  const midi = 69 + 12 * Math.log2(hz / 440);
+  const midi = midiOf(hz);
   const nearest = Math.floor(midi + 0.5);
   const name = NAMES[((nearest % 12) + 12) % 12] as string;
   return { name: `${name}${Math.floor(nearest / 12) - 1}`, cents: Math.round((midi - nearest) * 100) };

@@ -29,9 +29,10 @@ export const useSong = defineStore("song", () => {
   const folded = useLocalStorage<number[]>("mivlo.folded", []);
   const rows = computed(() => rowsOf(strips.value, new Set(folded.value)));
   const stripOf = (stripId: number | null) => strips.value.find((s) => s.id === stripId) ?? null;
+  const trackOf = (stripId: number | null) => tracks.value.find((t) => t.id === stripId) ?? null;
   /** A name of the sound that reaches a strip's moves. */
   const arrives = (stripId: number | null): string => {
-    const track = tracks.value.find((t) => t.id === stripId);
+    const track = trackOf(stripId);
     return track ? `${track.audio_sha256}_${track.starts_at_s}` : (song.value?.arrives[stripId ?? 0] ?? "");
   };
   const duration = computed(() => song.value?.duration_s ?? 1);
@@ -75,5 +76,5 @@ export const useSong = defineStore("song", () => {
     await open(made.id);
   }
 
-  return { songs, song, id, tracks, strips, groups, rows, stripOf, arrives, fold, duration, loading, take, start, open, create };
+  return { songs, song, id, tracks, strips, groups, rows, stripOf, trackOf, arrives, fold, duration, loading, take, start, open, create };
 });

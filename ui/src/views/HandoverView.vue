@@ -51,7 +51,7 @@ function moveCount(strip: Strip): string {
   return on === 1 ? "1 move" : `${on} moves`;
 }
 
-const rateOf = (strip: Strip) => (song.tracks.find((t) => t.id === strip.id)?.source_rate ?? song.song?.sample_rate ?? 0) / 1000;
+const rateOf = (strip: Strip) => (song.trackOf(strip.id)?.source_rate ?? song.song?.sample_rate ?? 0) / 1000;
 
 const sheet = (kind: string) => `/api/songs/${song.id}/sheet.${kind}`;
 </script>

@@ -119,7 +119,7 @@ async function remove(strip: Strip): Promise<void> {
 
 /** What stands out at the same place in several tracks: said once. */
 const { data: repeats } = useQuery(computed(() => repeatsQuery(song.id)), cache);
-const names = (repeat: Repeat) => repeat.track_ids.map((id) => song.tracks.find((t) => t.id === id)?.name ?? "").join(", ");
+const names = (repeat: Repeat) => repeat.track_ids.map((id) => song.trackOf(id)?.name ?? "").join(", ");
 
 /** Rows are low once there are more than fit, unless somebody says otherwise. */
 const MOST_TALL = 9;

@@ -27,6 +27,7 @@ from mivlo.services.backup import documents
 from mivlo.services.backup.documents import MANIFEST, README, ROWS, SCHEMA, KeptOriginal, KeptSong, Manifest
 from mivlo.services.errors import NotFound
 from mivlo.services.recordings.files import store
+from mivlo.services.song.songs import song_row
 from mivlo.services.song.state import read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
 from mivlo.store.database import session
@@ -94,9 +95,7 @@ def _snapshot(song_ids: Sequence[int]) -> tuple[list[tuple[str, bytes]], dict[st
 
 def _rows(open_session: Session, song_id: int) -> dict[str, list[dict[str, Any]]]:
     """All rows of a song, by table, oldest first."""
-    song = open_session.get(Song, song_id)
-    if song is None or song.deleted:
-        raise NotFound("song", song_id)
+    song_row(open_session, song_id)
     strips = select(StripRow.id).where(StripRow.song_id == song_id)
     found: dict[str, list[dict[str, Any]]] = {}
     for table in documents.TABLES:

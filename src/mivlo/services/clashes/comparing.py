@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
+from pydantic import BaseModel
 
 from mivlo.core.clashes import loss_of
 from mivlo.core.graph import StripKind, Tap
@@ -21,8 +22,7 @@ BANDS_PER_OCTAVE = 24.0
 NOW = "as it is now"
 
 
-@dataclass(frozen=True, slots=True)
-class Side:
+class SnapshotSide(BaseModel):
     """A strip as one snapshot has it; without a snapshot as it is now.
 
     untreated_db, treated_db : long-term levels over the grid, in bands of 1/24 octave. loudness_lufs : gated, behind
@@ -38,18 +38,17 @@ class Side:
     kept: float | None
 
 
-@dataclass(frozen=True, slots=True)
-class Compared:
+class SnapshotsCompared(BaseModel):
     """Two sides over the same stretch of the song."""
 
     strip_id: int
     from_s: float
     to_s: float
     grid_hz: list[float]
-    sides: tuple[Side, Side]
+    sides: list[SnapshotSide]
 
 
-def compare_snapshots(song_id: int, strip_id: int, first: int, second: int | None = None) -> Compared:
+def compare_snapshots(song_id: int, strip_id: int, first: int, second: int | None = None) -> SnapshotsCompared:
     """A strip as two snapshots have it, or as one has it and as it is now, measured over the passage.
 
     What a snapshot does not hold is as it is now.
@@ -65,9 +64,11 @@ def compare_snapshots(song_id: int, strip_id: int, first: int, second: int | Non
         other = None if second is None else snapshot(open_session, song_id, second)
     start, stop = span_of(song)
     with comparing:
-        sides = (_side(song, one, strip_id, start, stop), _side(song, other, strip_id, start, stop))
+        sides = [_side(song, kept, strip_id, start, stop) for kept in (one, other)]
     rate = song.sample_rate
-    return Compared(strip_id, start / rate, stop / rate, _rounded(log_grid()), sides)
+    return SnapshotsCompared(
+        strip_id=strip_id, from_s=start / rate, to_s=stop / rate, grid_hz=_rounded(log_grid()), sides=sides
+    )
 
 
 def with_snapshot(song: SongState, kept: Snapshot | None) -> SongState:
@@ -78,12 +79,12 @@ def with_snapshot(song: SongState, kept: Snapshot | None) -> SongState:
     return replace(song, strips=tuple(strips))
 
 
-def _side(song: SongState, kept: Snapshot | None, strip_id: int, start: int, stop: int) -> Side:
+def _side(song: SongState, kept: Snapshot | None, strip_id: int, start: int, stop: int) -> SnapshotSide:
     made = with_snapshot(song, kept)
     strip = made.strip(strip_id)
     levels = profile(made, strip, start / song.sample_rate, stop / song.sample_rate, BANDS_PER_OCTAVE)
     sound = sound_of(made, made.plan, (strip_id, Tap.BEHIND), start, stop)
-    return Side(
+    return SnapshotSide(
         snapshot_id=None if kept is None else kept.id,
         name=NOW if kept is None else kept.name,
         moves=sum(entry.enabled for entry in strip.entries),

@@ -22,12 +22,12 @@ from mivlo.audio.room import check_room
 from mivlo.config import settings
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph import Plan, StripKind, Tap, compile, render
-from mivlo.core.graph.streams import Delayed, Samples, Turned
+from mivlo.core.graph.streams import Delayed, Samples
 from mivlo.services.handover.sheets import sheet_document, song_sheet
 from mivlo.services.recordings.files import recordings, store
 from mivlo.services.recordings.importing import as_heard, song_sources
 from mivlo.services.recordings.treated import known_treated
-from mivlo.services.song.moves import words_of
+from mivlo.services.song.moves import moves_counted, words_of
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task
 from mivlo.store.database import session
@@ -108,12 +108,17 @@ def exported_name(task_id: int, file_name: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class _Sounds:
-    """What is rendered from: a plan, the recordings at its rate, treated sounds that are known, the length."""
+    """What is rendered from: a plan, the recordings at its rate, treated sounds that are known, the length.
+
+    file : where the strip's recording is read from its file, that, which lies behind `silence` frames.
+    """
 
     plan: Plan
     sources: dict[int, Samples]
     treated: dict[int, Samples]
     frames: int
+    file: FileSamples | None = None
+    silence: int = 0
 
 
 def _write_all(folder: Path, order: _Order, progress: TaskProgress) -> dict[str, Any]:
@@ -157,7 +162,7 @@ def _not_carried(song: SongState, strip_ids: tuple[int, ...]) -> list[str]:
     for strip in song.strips:
         on = [words_of(entry) for entry in strip.entries if entry.enabled]
         if strip.id in above and on:
-            count = "1 move" if len(on) == 1 else f"{len(on)} moves"
+            count = moves_counted(len(on))
             said.append(f"{strip.name} has {count} ({', '.join(on)}) that {_listed(above[strip.id])}.")
     return said
 
@@ -182,10 +187,9 @@ def _file_name(song: SongState, strip: StripState, container: Container) -> str:
 def write_in_place(path: Path, song: SongState, track_id: int, depth: Depth, container: Container) -> int:
     """Render a track into a file that can stand in its recording's place: same rate, same beginning, same marks.
 
-    Returns how many samples were clipped.
+    song : without what a file shall not have. Returns how many samples were clipped.
     """
     options = ExportOptions((track_id,), depth, container, original_rate=True)
-    song = song.exported()
     track = song.strip(track_id)
     sources = song_sources(song, skip_missing=True)
     sounds = _sounds_for(track, _Sounds(song.plan, sources, known_treated(song, sources), song.frames), song, options)
@@ -216,11 +220,7 @@ def _write(
     ) as writer:
         done = 0
         made = render(sounds.plan, sounds.sources, (strip.id, Tap.BEHIND), start, frames, treated=sounds.treated)
-        recording, silence = sounds.sources.get(strip.id), 0
-        while isinstance(recording, Turned | Delayed):
-            silence += recording.silence if isinstance(recording, Delayed) else 0
-            recording = recording.samples
-        for block in until_readable(made, recording, silence - start):
+        for block in until_readable(made, sounds.file, sounds.silence - start):
             writer.write(block)
             done += len(block)
             progress(done / max(frames - start, 1))
@@ -252,8 +252,9 @@ def _sounds_for(strip: StripState, of_song: _Sounds, song: SongState, options: E
     steering = {
         i: as_heard(song.strip(i), recordings().samples(song.strip(i).recording, strip.source_rate)) for i in keys
     }
-    placed = Delayed(recording, silent_frames(strip.starts_at_s, strip.source_rate))
-    return _Sounds(plan, {**steering, strip.id: as_heard(strip, placed)}, {}, placed.shape[0])
+    silence = silent_frames(strip.starts_at_s, strip.source_rate)
+    sources = {**steering, strip.id: as_heard(strip, Delayed(recording, silence))}
+    return _Sounds(plan, sources, {}, silence + recording.info.frames, recording, silence)
 
 
 def _zip(folder: Path, names: list[str], song: SongState) -> str:

@@ -20,14 +20,15 @@ from mivlo.audio.cache import MissingRecording
 from mivlo.audio.decode import inspect
 from mivlo.audio.encode import CONTAINERS, Container, depth_of
 from mivlo.audio.room import is_full
+from mivlo.audio.whole import written_whole
 from mivlo.config import settings
 from mivlo.core.errors import InvalidValue, MivloError
-from mivlo.services.errors import NotFound
 from mivlo.services.handover.exporting import write_in_place
 from mivlo.services.handover.watching import REST_S, SOUND_ENDINGS
 from mivlo.services.recordings.files import originals, recordings
 from mivlo.services.recordings.importing import request_import, request_replacement
 from mivlo.services.song.edits import lock_song
+from mivlo.services.song.songs import song_row
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import OPEN_STATES
 from mivlo.store.database import session, tell
@@ -51,16 +52,10 @@ class WatchState:
 
 def watch_of(open_session: Session, song_id: int) -> WatchState:
     """What a song watches; without folders if nothing."""
-    _check_song(open_session, song_id)
+    song_row(open_session, song_id)
     row = open_session.get(WatchRow, song_id)
     roots = tuple(str(root) for root in settings().watched_roots)
     return WatchState(row.source, row.out, tuple(row.says), roots) if row else WatchState(None, None, (), roots)
-
-
-def _check_song(open_session: Session, song_id: int) -> None:
-    song = open_session.get(Song, song_id)
-    if song is None or song.deleted:
-        raise NotFound("song", song_id)
 
 
 def begin_watching(open_session: Session, song_id: int, source: str, out: str) -> None:
@@ -97,7 +92,7 @@ def begin_watching(open_session: Session, song_id: int, source: str, out: str) -
 
 def end_watching(open_session: Session, song_id: int) -> None:
     """Watch nothing any more; files and tracks stay."""
-    _check_song(open_session, song_id)
+    song_row(open_session, song_id)
     row = open_session.get(WatchRow, song_id)
     if row is not None:
         open_session.delete(row)
@@ -125,25 +120,57 @@ def watching_songs() -> list[int]:
         return list(open_session.scalars(query))
 
 
-def look(song_id: int) -> None:
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """All that a look depends on: where it is the same as at one that left nothing to do, there is nothing to do."""
+
+    revision: int
+    source: str
+    out: str
+    seen: dict[str, list[int]]
+    written: dict[str, str]
+    stems: list[tuple[Path, list[int]]]
+    files: tuple[list[str], list[str]]
+
+
+def look(song_id: int, before: Looked | None = None) -> Looked | None:
     """Take in what is new, write what has changed; nothing where another worker is at it.
 
     What can't be done is said, and not tried again until something changes.
+
+    before : what the last look gave: reading the whole song is spared where nothing has changed since.
+
+    Returns
+    -------
+    What was looked at, if nothing is left to do.
     """
     with session() as holding:
         if not holding.scalar(text("SELECT pg_try_advisory_xact_lock(:lock)"), {"lock": _LOCK + song_id}):
-            return
+            return None
         with session() as open_session:
             row = open_session.get(WatchRow, song_id)
             if row is None:
-                return
-            source, out, seen, written = row.source, row.out, dict(row.seen), dict(row.written)
+                return None
+            revision, source, out = song_row(open_session, song_id).revision, row.source, row.out
+            seen, written = dict(row.seen), dict(row.written)
         try:
-            _allowed("source", source), _allowed("out", out)  # a link may have been put in their way since
-            _take_in(song_id, Path(source), seen)
-            _write_out(song_id, Path(source), Path(out), written)
+            for name, folder in (("source", source), ("out", out)):
+                _allowed(name, folder)  # a link may have been put in its way since
+            files = _names(Path(source)), _names(Path(out))
+            now = Looked(revision, source, out, seen, written, list(_stems(Path(source))), files)
+            if now == before:
+                return before
+            taken_in = _take_in(song_id, now)
+            written_out = _write_out(song_id, now)
         except (MivloError, OSError) as problem:
             _say(song_id, "There is no room left on the disk." if is_full(problem) else str(problem))
+            return None
+    return now if taken_in and written_out else None
+
+
+def _names(folder: Path) -> list[str]:
+    """What lies in a folder, by name; nothing where there is none yet."""
+    return sorted(os.listdir(folder)) if folder.is_dir() else []
 
 
 def _stems(folder: Path) -> Iterator[tuple[Path, list[int]]]:
@@ -162,10 +189,11 @@ def _stems(folder: Path) -> Iterator[tuple[Path, list[int]]]:
             yield path, [facts.st_mtime_ns, facts.st_size]
 
 
-def _take_in(song_id: int, folder: Path, seen: dict[str, list[int]]) -> None:
-    """Ask for what is new or has changed to be read."""
-    for path, facts in _stems(folder):
-        if seen.get(path.name) == facts:
+def _take_in(song_id: int, now: Looked) -> bool:
+    """Ask for what is new or has changed to be read; whether nothing has to wait."""
+    done = True
+    for path, facts in now.stems:
+        if now.seen.get(path.name) == facts:
             continue
         try:
             inspect(path)
@@ -174,12 +202,14 @@ def _take_in(song_id: int, folder: Path, seen: dict[str, list[int]]) -> None:
             _note(song_id, "seen", path.name, facts, str(problem))
             continue
         if [path.stat().st_mtime_ns, path.stat().st_size] != facts:
-            continue  # it was being replaced while it was read
+            done = False  # it was being replaced while it was read
+            continue
         with session() as open_session:
             song = read_song(open_session, song_id)
             coming = _coming(open_session, song_id)
         if path.name in coming:
-            continue  # an older state of it is still being read
+            done = False  # an older state of it is still being read
+            continue
         track = next((t for t in song.tracks if t.file_name == path.name), None)
         if track is None:
             request_import(song_id, path.name, digest)
@@ -189,6 +219,7 @@ def _take_in(song_id: int, folder: Path, seen: dict[str, list[int]]) -> None:
             _note(song_id, "seen", path.name, facts, f"{path.name} has changed and is taken in again.")
         else:
             _note(song_id, "seen", path.name, facts)
+    return done
 
 
 def _coming(open_session: Session, song_id: int) -> set[str]:
@@ -199,8 +230,9 @@ def _coming(open_session: Session, song_id: int) -> set[str]:
     return set(open_session.scalars(query))
 
 
-def _write_out(song_id: int, source: Path, out: Path, written: dict[str, str]) -> None:
-    """Write the treated stems whose sound has changed, once the song rests."""
+def _write_out(song_id: int, now: Looked) -> bool:
+    """Write the treated stems whose sound has changed, once the song rests; whether nothing has to wait."""
+    source, out = Path(now.source), Path(now.out)
     with session() as open_session:
         song = read_song(open_session, song_id)
         since = select(func.extract("epoch", func.clock_timestamp() - func.max(Edit.created_at)))
@@ -208,10 +240,10 @@ def _write_out(song_id: int, source: Path, out: Path, written: dict[str, str]) -
         resting = rested is None or float(rested) >= REST_S
         busy = _coming(open_session, song_id)
     if not resting:
-        return
+        return False
     heard = song.exported()
     taken: set[str] = set()
-    for track in song.tracks:
+    for track in heard.tracks:
         if track.file_name in busy or not _is_stem(source, track.file_name):
             continue
         name = treated_name(track)
@@ -219,15 +251,16 @@ def _write_out(song_id: int, source: Path, out: Path, written: dict[str, str]) -
             continue  # two tracks of one file: the first one's
         taken.add(name.casefold())
         sound = f"{heard.plan.sound(track.id)} {track.file_name}"
-        if written.get(track.file_name) == sound and (out / name).is_file():
+        if now.written.get(track.file_name) == sound and (out / name).is_file():
             continue
         try:
-            clipped = _write_one(song, track, source / track.file_name, out / name)
+            clipped = _write_one(heard, track, source / track.file_name, out / name)
         except MissingRecording as problem:
             _note(song_id, "written", track.file_name, sound, str(problem))
             continue
         more = f"; {clipped} samples were above full scale and were clipped" if clipped else ""
         _note(song_id, "written", track.file_name, sound, f"{name} was written{more}.")
+    return not busy
 
 
 def _is_stem(source: Path, file_name: str) -> bool:
@@ -248,13 +281,9 @@ def _write_one(song: SongState, track: StripState, stem: Path, place: Path) -> i
         place.parent.chmod(stem.parent.stat().st_mode & 0o777)
     container = CONTAINERS.get(place.suffix.lower(), Container.WAV)
     kind = inspect(recordings().original(track.recording), track.file_name).subtype
-    fresh = place.with_name(f".{os.getpid()}.{place.name}")
-    try:
+    with written_whole(place) as fresh:
         clipped = write_in_place(fresh, song, track.id, depth_of(kind), container)
         fresh.chmod(stem.stat().st_mode & 0o666)
-        fresh.replace(place)
-    finally:
-        fresh.unlink(missing_ok=True)
     return clipped
 
 
@@ -266,8 +295,7 @@ def _note(song_id: int, column: str, name: str, value: object, said: str = "") -
             return  # it watches no more
         setattr(row, column, {**getattr(row, column), name: value})
         if said:
-            row.says = [*row.says, said][-MOST_SAID:]
-            tell(open_session, song_id, "watch")
+            _told(open_session, row, said)
 
 
 def _say(song_id: int, said: str) -> None:
@@ -275,5 +303,9 @@ def _say(song_id: int, said: str) -> None:
     with session() as open_session:
         row = open_session.get(WatchRow, song_id, with_for_update=True)
         if row is not None and (not row.says or row.says[-1] != said):
-            row.says = [*row.says, said][-MOST_SAID:]
-            tell(open_session, song_id, "watch")
+            _told(open_session, row, said)
+
+
+def _told(open_session: Session, row: WatchRow, said: str) -> None:
+    row.says = [*row.says, said][-MOST_SAID:]
+    tell(open_session, row.song_id, "watch")

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import uuid
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from mivlo.audio.decode import inspect, read_blocks
+from mivlo.audio.whole import written_whole
 from mivlo.config import settings
 from mivlo.core.balance import Spectrum
 from mivlo.services.errors import NotFound
@@ -37,10 +37,8 @@ def bring(path: Path, name: str, digest: str) -> Reference:
     spectrum = Spectrum.of(read_blocks(path, name), sample_rate=info.sample_rate, channels=info.channels)
     place = _place(digest)
     place.parent.mkdir(parents=True, exist_ok=True)
-    part = place.with_name(f"{digest}.{uuid.uuid4().hex}.part")
-    with part.open("wb") as file:
+    with written_whole(place) as part, part.open("wb") as file:
         np.savez(file, power=spectrum.power, bin_hz=spectrum.bin_hz)
-    part.replace(place)
     for old in sorted(place.parent.glob("*.npz"), key=lambda p: -p.stat().st_mtime)[MOST_REFERENCES:]:
         old.unlink(missing_ok=True)
     return Reference(digest, name, info.frames / info.sample_rate)

@@ -12,13 +12,15 @@ from sqlalchemy.orm import Session
 from mivlo.audio.cache import MissingRecording, silent_frames
 from mivlo.audio.decode import SoundInfo, inspect
 from mivlo.audio.marks import Marks, read_marks
+from mivlo.audio.working import Analysis
 from mivlo.core.errors import InvalidValue
 from mivlo.core.graph.streams import Samples, Turned
 from mivlo.core.moves import Channels
 from mivlo.services.recordings.files import recordings
 from mivlo.services.recordings.placing import place_of_new
-from mivlo.services.song.edits import added_row, change_song, lock_song
+from mivlo.services.song.edits import added_row, lock_song
 from mivlo.services.song.log import Change
+from mivlo.services.song.moves import moves_counted
 from mivlo.services.song.naming import guess_role, name_from_file
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.song.strips import MOST_STRIPS, strip_row
@@ -64,6 +66,53 @@ class BroughtIn:
     audio_sha256: str
     file_name: str
     starts_at_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class _InFile:
+    """What a recording's file says of itself."""
+
+    brought: BroughtIn
+    info: SoundInfo
+    marks: Marks
+
+    @classmethod
+    def of(cls, brought: BroughtIn) -> _InFile:
+        original = recordings().original(brought)
+        return cls(brought, inspect(original, brought.file_name), read_marks(original))
+
+    @property
+    def reference_s(self) -> float | None:
+        """When it began, from midnight; None where the file says nothing."""
+        reference = self.marks.time_reference
+        return None if reference is None else reference / self.info.sample_rate
+
+    @property
+    def markers(self) -> list[dict[str, Any]]:
+        """Its markers within the sound, in order of time, as the database keeps them."""
+        rate = self.info.sample_rate
+        inside = sorted((m.frame, m.label) for m in self.marks.markers if m.frame <= self.info.frames)
+        return [{"at_s": frame / rate, "label": label[:100]} for frame, label in inside[:MOST_MARKERS]]
+
+    def row(self, known: Analysis, *, was_at_s: float, starts_at_s: float, says: str) -> RecordingRow:
+        """As a track plays it from `starts_at_s` on.
+
+        known : of its working copy, which was made for `was_at_s`. says : told beside what its decoder told.
+        """
+        silence, before = (silent_frames(at, known.sample_rate) for at in (starts_at_s, was_at_s))
+        return RecordingRow(
+            file_name=self.brought.file_name,
+            audio_sha256=self.brought.audio_sha256,
+            source_rate=self.info.sample_rate,
+            source_frames=self.info.frames,
+            channels=known.channels,
+            frames=silence + known.frames - before,
+            starts_at_s=starts_at_s,
+            reference_s=self.reference_s,
+            markers=self.markers,
+            notice=" ".join(text for text in (known.notice, says) if text),
+            deleted=False,
+        )
 
 
 def request_import(song_id: int, file_name: str, digest: str, *, page: str = "") -> TaskRow:
@@ -142,45 +191,26 @@ def add_track(
 
     instead_of : strips that the track takes the place of; its role, routing and levels are those of the first.
     """
-    original = recordings().original(brought)
-    info, marks = inspect(original, brought.file_name), read_marks(original)
-    reference = marks.time_reference
-    reference_s = None if reference is None else reference / info.sample_rate
+    file = _InFile.of(brought)
     with session() as open_session:
         song = open_session.get_one(Song, song_id)
         rate = song.sample_rate
-        expected = place_of_new(open_session, song, reference_s, without=instead_of)
+        expected = place_of_new(open_session, song, file.reference_s, without=instead_of)
     known = recordings().make(replace(brought, starts_at_s=expected.starts_at_s), rate, TaskProgress(task_id))
     with session() as open_session:
         song = lock_song(open_session, song_id)
         task = get_task(open_session, task_id)
         if "track_id" in task.result:  # a second worker did the same task at the same time and was first
             return task.result
-        place = place_of_new(open_session, song, reference_s, without=instead_of)  # others may have come meanwhile
-        sound = known.frames - silent_frames(expected.starts_at_s, rate)
-        notice = " ".join(said for said in (known.notice, place.notice) if said)
+        place = place_of_new(open_session, song, file.reference_s, without=instead_of)  # others may have come meanwhile
+        recording = file.row(known, was_at_s=expected.starts_at_s, starts_at_s=place.starts_at_s, says=place.notice)
         track = StripRow(
             song_id=song_id,
             kind="track",
             name=name,
             role=str(guess_role(name)),
             position=position,
-            deleted=False,
-            recordings=[
-                RecordingRow(
-                    file_name=brought.file_name,
-                    audio_sha256=brought.audio_sha256,
-                    source_rate=info.sample_rate,
-                    source_frames=info.frames,
-                    channels=known.channels,
-                    frames=silent_frames(place.starts_at_s, rate) + sound,
-                    starts_at_s=place.starts_at_s,
-                    reference_s=reference_s,
-                    markers=_markers(marks, info),
-                    notice=notice,
-                    deleted=False,
-                )
-            ],
+            recordings=[recording],
         )
         replaced = [strip_row(open_session, song_id, i) for i in instead_of]
         if replaced:
@@ -188,15 +218,14 @@ def add_track(
                 setattr(track, value, getattr(replaced[0], value))
         also = [*place.changes, *(Change("strip", row.id, {"deleted": True}) for row in replaced)]
         added_row(open_session, song, label, "strip", track, also=also, page=page)
-        result: dict[str, Any] = {"track_id": track.id, "notice": notice}
+        result: dict[str, Any] = {"track_id": track.id, "notice": recording.notice}
         task.result = result
     return result
 
 
 def _replace_recording(task_id: int, song_id: int, brought: BroughtIn, track_id: int) -> dict[str, Any]:
     """Put a recording in the place of the one that a track plays, as one step; what no longer fits is said."""
-    original = recordings().original(brought)
-    info, marks = inspect(original, brought.file_name), read_marks(original)
+    file = _InFile.of(brought)
     with session() as open_session:
         rate = open_session.get_one(Song, song_id).sample_rate
         starts_at_s = read_song(open_session, song_id).track(track_id).starts_at_s
@@ -208,28 +237,12 @@ def _replace_recording(task_id: int, song_id: int, brought: BroughtIn, track_id:
             return task.result
         track = read_song(open_session, song_id).track(track_id)
         row = strip_row(open_session, song_id, track_id)
-        said = _no_longer_fits(track, known.channels)
-        new = RecordingRow(
-            strip_id=track_id,
-            file_name=brought.file_name,
-            audio_sha256=brought.audio_sha256,
-            source_rate=info.sample_rate,
-            source_frames=info.frames,
-            channels=known.channels,
-            frames=known.frames - silent_frames(starts_at_s, rate) + silent_frames(track.starts_at_s, rate),
-            starts_at_s=track.starts_at_s,
-            reference_s=None if marks.time_reference is None else marks.time_reference / info.sample_rate,
-            markers=_markers(marks, info),
-            notice=" ".join(text for text in (known.notice, said) if text),
-            deleted=True,
+        new = file.row(
+            known, was_at_s=starts_at_s, starts_at_s=track.starts_at_s, says=_no_longer_fits(track, known.channels)
         )
-        open_session.add(new)
-        open_session.flush()
-        old = [r.id for r in row.recordings if not r.deleted and r.id != new.id]
-        changes = [Change("recording", i, {"deleted": True}) for i in old]
-        change_song(
-            open_session, song, f"{row.name}: another take", [*changes, Change("recording", new.id, {"deleted": False})]
-        )
+        new.strip_id = track_id
+        old = [Change("recording", r.id, {"deleted": True}) for r in row.recordings if not r.deleted]
+        added_row(open_session, song, f"{row.name}: another take", "recording", new, also=old)
         task.result = {"track_id": track_id, "notice": new.notice}
         return dict(task.result)
 
@@ -242,17 +255,9 @@ def _no_longer_fits(track: StripState, channels: int) -> str:
     moved = sum(entry.channels not in (Channels.ALL, Channels.SIDE) for entry in track.entries)
     said = []
     if gone:
-        said.append(f"{_moves(gone)} of the sides {'does' if gone == 1 else 'do'} nothing")
+        said.append(f"{moves_counted(gone)} of the sides {'does' if gone == 1 else 'do'} nothing")
     if moved:
-        said.append(f"{_moves(moved)} of left, right or middle alone {'acts' if moved == 1 else 'act'} on all of it")
+        said.append(
+            f"{moves_counted(moved)} of left, right or middle alone {'acts' if moved == 1 else 'act'} on all of it"
+        )
     return f"The new take is mono: {' and '.join(said)}." if said else ""
-
-
-def _moves(count: int) -> str:
-    return "1 move" if count == 1 else f"{count} moves"
-
-
-def _markers(marks: Marks, info: SoundInfo) -> list[dict[str, Any]]:
-    """A file's markers within its sound, in order of time, as the database keeps them."""
-    inside = sorted((m.frame, m.label) for m in marks.markers if m.frame <= info.frames)
-    return [{"at_s": frame / info.sample_rate, "label": label[:100]} for frame, label in inside[:MOST_MARKERS]]

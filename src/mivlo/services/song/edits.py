@@ -93,7 +93,9 @@ def _apply(session: Session, changes: Sequence[Change]) -> list[Change]:
         backward.append(Change(change.table, change.id, {key: value_of(row, key) for key in change.values}))
         for key, value in change.values.items():
             _set(row, key, value)
-        session.flush()  # one after the other: of a track's recordings only one may be in use at a time
+        if change.table == "recording":
+            session.flush()  # one after the other: of a track's recordings only one may be in use at a time
+    session.flush()
     return backward[::-1]
 
 
@@ -119,15 +121,14 @@ def change_song(
 
 
 def added_row(
-    session: Session, song: Song, label: str, table: str, row: StripRow | MoveRow, *,
+    session: Session, song: Song, label: str, table: str, row: StripRow | MoveRow | RecordingRow, *,
     also: Sequence[Change] = (), page: str = "",
 ) -> Edit:  # fmt: skip
-    """Record a row that was just made as one step: undo hides it, redo shows it again. `also`: what goes with it."""
+    """Record a row that was just made as one step: undo hides it, redo shows it again. `also`: what goes before it."""
+    row.deleted = True  # the step itself shows it
     session.add(row)
     session.flush()
-    back = _apply(session, also)
-    shown, hidden = Change(table, row.id, {"deleted": False}), Change(table, row.id, {"deleted": True})
-    return change_song(session, song, label, [shown, *also], [hidden, *back], page=page)
+    return change_song(session, song, label, [*also, Change(table, row.id, {"deleted": False})], page=page)
 
 
 def _begun(session: Session, song_id: int, page: str, changes: Sequence[Change]) -> int | None:

@@ -63,6 +63,11 @@ def new_row(session: Session, strip: StripRow, entry: Entry) -> MoveRow:
     )
 
 
+def moves_counted(count: int) -> str:
+    """So many moves, in words."""
+    return "1 move" if count == 1 else f"{count} moves"
+
+
 def insert_move(session: Session, strip: StripRow, entry: Entry) -> MoveRow:
     """A move behind the others, as a part of a larger step that the caller records."""
     row = new_row(session, strip, entry)

@@ -12,9 +12,18 @@ from sqlalchemy.orm import Session
 from mivlo.audio.decode import HIGHEST_RATE, LOWEST_RATE
 from mivlo.core.errors import InvalidValue
 from mivlo.core.roles import Role
+from mivlo.services.errors import NotFound
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
 from mivlo.store.models import Song, StripRow
+
+
+def song_row(session: Session, song_id: int) -> Song:
+    """A song that is not deleted; NotFound if there is none."""
+    row = session.get(Song, song_id)
+    if row is None or row.deleted:
+        raise NotFound("song", song_id)
+    return row
 
 
 def list_songs(session: Session) -> list[tuple[Song, int]]:

@@ -51,7 +51,7 @@ function drop(id: number): void {
         @dragover.prevent="over = id" @drop.prevent="drop(id)"
       >
         <span class="grip" aria-hidden="true">⋮⋮</span><span class="name">{{ clashes.nameOf(id) }}</span>
-        <span class="soft">{{ song.tracks.find((t) => t.id === id)?.role ?? "group" }}</span>
+        <span class="soft">{{ song.trackOf(id)?.role ?? "group" }}</span>
         <button type="button" class="plain small quiet" :aria-label="`${clashes.nameOf(id)} more important`" @click="step(id, -1)">↑</button>
         <button type="button" class="plain small quiet" :aria-label="`${clashes.nameOf(id)} less important`" @click="step(id, 1)">↓</button>
       </li>

@@ -37,10 +37,10 @@ function rename(event: Event): void {
 
 const change = (values: Parameters<typeof changes.changeTrack>[1]) => changes.changeTrack(track.value.id, values);
 const looking = computed(() => lookState(tasks.lookingAt(track.value.name)));
-const notice = computed(() => song.tracks.find((t) => t.id === track.value.id)?.notice);
+const notice = computed(() => song.trackOf(track.value.id)?.notice);
 const facts = computed(() => {
   if (kind.value !== "track") return props.row.holds === 1 ? "1 track" : `${props.row.holds} tracks`;
-  const begins = song.tracks.find((t) => t.id === track.value.id)?.starts_at_s ?? 0;
+  const begins = song.trackOf(track.value.id)?.starts_at_s ?? 0;
   const lasts = track.value.frames / (song.song?.sample_rate ?? 48000) - begins;
   return `${track.value.channels === 1 ? "mono" : "stereo"} ${lasts.toFixed(1)} s${begins ? ` from ${writeTime(begins)}` : ""}`;
 });

@@ -10,7 +10,7 @@ const song = useSong();
 const elsewhere = computed(() => {
   const counts = new Map<number, number>();
   for (const m of alike.moments) if (!alike.here.includes(m)) counts.set(m.track_id, (counts.get(m.track_id) ?? 0) + 1);
-  return [...counts].map(([id, n]) => `${song.tracks.find((t) => t.id === id)?.name ?? "?"} ${n}`).join(", ");
+  return [...counts].map(([id, n]) => `${song.trackOf(id)?.name ?? "?"} ${n}`).join(", ");
 });
 </script>
 
