@@ -191,7 +191,7 @@ def test_find_says_what_is_missing_of_a_recording(
         done = run("find", source, "--json")
         assert done.returncode == 0
         assert f"Could not read all of {name}: the file ends after" in done.stderr
-        assert set(json.loads(done.stdout)) == {"file", "sample_rate", "duration_s", "findings"}
+        assert set(json.loads(done.stdout)) >= {"file", "sample_rate", "duration_s", "findings"}
         out = tmp_path / f"{name}.treated.wav"
         assert run("treat", source, "--auto", "-o", out, "--keep-readable").returncode == 0
         assert out.exists()
@@ -267,7 +267,8 @@ def test_wrong_usage_is_exit_code_2(run: Callable[..., Done], sheet: Path) -> No
 
 FIELDS = {
     "kind", "frequency_hz", "note", "cents", "bandwidth_oct", "excess_db", "confidence", "share_of_time", "moments",
-    "similar", "worst_s", "ring_ms", "own_ring_ms", "slope_db_per_db", "harmonic", "threshold_db", "takes_db", "says", "move",
+    "similar", "worst_s", "loop_s", "ring_ms", "own_ring_ms", "slope_db_per_db", "harmonic", "threshold_db", "after_db",
+    "takes_db", "says", "move",
 }  # fmt: skip
 
 
@@ -282,7 +283,7 @@ def test_find_speaks_json(run: Callable[..., Done], write_wav, ringing: Floats) 
     done = run("find", write_wav(ringing), "--json", "--from", "0.5", "--to", "7.5")
     assert done.returncode == 0
     told = json.loads(done.stdout)
-    assert set(told) == {"file", "sample_rate", "duration_s", "findings"}
+    assert set(told) == {"file", "sample_rate", "duration_s", "findings", "own_tones", "fundamental"}
     assert (told["sample_rate"], told["duration_s"]) == (48_000, 8.0)
     first = told["findings"][0]
     assert set(first) == FIELDS
@@ -313,6 +314,33 @@ def test_find_takes_many_files_and_goes_on_after_a_bad_one(
     assert done.returncode == 1
     assert [json.loads(line)["duration_s"] for line in done.stdout.splitlines()] == [8.0, 4.0]
     assert "text.wav: this is not a sound file" in done.stderr
+
+
+def test_tones_of_its_own_are_told_apart_and_cut_only_when_asked(
+    run: Callable[..., Done], tmp_path: Path, write_wav
+) -> None:  # type: ignore[no-untyped-def]
+    t = np.arange(48_000) / 48_000
+    stroke = 0.3 * np.random.default_rng(4).normal(size=48_000) * np.exp(-t / 0.01)
+    stroke += 0.3 * np.exp(-6.91 * t / 0.3) * np.sin(2 * np.pi * 160 * t)  # the fundamental
+    stroke += 0.2 * np.exp(-6.91 * t / 1.3) * np.sin(2 * np.pi * 367 * t)
+    source, plain, cut = write_wav(np.tile(stroke, 6)[:, None] * 0.5), tmp_path / "plain.wav", tmp_path / "cut.wav"
+    told = json.loads(run("find", source, "--json", "--role", "drums").stdout)
+    (tone,) = [f for f in told["own_tones"] if abs(f["frequency_hz"] - 367) < 2]
+    assert set(tone) == {*FIELDS - {"move"}, "offer"}
+    assert tone["kind"] == "own tone"
+    assert -8 <= tone["offer"]["gain_db"] <= -4
+    assert told["fundamental"]["frequency_hz"] == pytest.approx(160, abs=4)
+    assert not any(f["kind"] == "own tone" for f in told["findings"])
+    assert run("treat", source, "--auto", "--role", "drums", "-o", plain).returncode == 0
+    done = run("treat", source, "--auto", "--own-tones", "--role", "drums", "-o", cut)
+    assert "own tone 367 Hz" in done.stdout
+
+    def level(path: Path) -> float:
+        x, rate = soundfile.read(path)
+        return float(20 * np.log10(np.abs(np.sum(x * np.exp(-2j * np.pi * 367 * np.arange(len(x)) / rate)))))
+
+    assert level(cut) - level(plain) == pytest.approx(tone["offer"]["gain_db"], abs=1.5)
+    assert "Tones of its own" in run("find", source, "--role", "drums").stdout
 
 
 def test_treat_auto_cuts_what_find_proposes(

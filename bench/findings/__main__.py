@@ -1,7 +1,9 @@
-"""Prints the table of figures: `python -m bench.findings` for the held-out half, with `tune` for the one tuned on.
+"""Prints the table of figures, for known origins and for foreign ones: `python -m bench.findings` for what is held out,
+with `tune` for what is looked at while something is made.
 
-`-v` names each clip with its repair and what was missed, `roles` says of each what it is, `fresh` takes other clips
-of the same sources with other damage.
+Known are sound fonts, kits and synthesised voices like those that were trained on, though other instruments; foreign
+are recordings of other origins (`recorded.py`). `-v` names each clip with its repair and what was missed, `roles` says
+of each what it is, `fresh` takes other clips of the same sources with other damage.
 """
 
 from __future__ import annotations
@@ -13,26 +15,31 @@ from bench.findings.sources import RATE, Source, require_packages
 from mivlo.core.findings import Finding, find
 from mivlo.core.units import Floats
 
+HALVES = {True: ("tune", "foreign"), False: ("held out", "foreign held out")}
 
-def main(half: str = "held out", *, verbose: bool = False, roles: bool = False, fresh: bool = False) -> None:
+
+def verdicts_of(half: str, *, verbose: bool = False, roles: bool = False, fresh: bool = False) -> list[Verdict]:
+    """Every case of a half judged."""
+
     def search(x: Floats, source: Source) -> list[Finding]:
         return find(x[:, None], sample_rate=RATE, role=source.role if roles else None)
 
-    require_packages()
     verdicts: list[Verdict] = []
     for case in cases(half, FRESH_TAKES if fresh else TAKES):
         verdicts.append(judge(case, search))
         if verbose:
             v = verdicts[-1]
             print(f"{v.name:44} repair {v.repair:5.2f}  said of clean {v.said_of_clean}  missed {', '.join(v.missed)}")
-    for what, measured, wanted in table(verdicts):
-        print(f"{what:48} {measured:>16}   must {wanted}")
+    return verdicts
+
+
+def main(*, tune: bool = False, verbose: bool = False, roles: bool = False, fresh: bool = False) -> None:
+    require_packages()
+    tables = [table(verdicts_of(half, verbose=verbose, roles=roles, fresh=fresh)) for half in HALVES[tune]]
+    print(f"{'':48} {'known':>22} {'foreign':>22}")
+    for (what, known, wanted), (_, foreign, _) in zip(*tables, strict=True):
+        print(f"{what:48} {known:>22} {foreign:>22}   must {wanted}")
 
 
 if __name__ == "__main__":
-    main(
-        "tune" if "tune" in sys.argv else "held out",
-        verbose="-v" in sys.argv,
-        roles="roles" in sys.argv,
-        fresh="fresh" in sys.argv,
-    )
+    main(tune="tune" in sys.argv, verbose="-v" in sys.argv, roles="roles" in sys.argv, fresh="fresh" in sys.argv)

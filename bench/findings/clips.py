@@ -15,7 +15,19 @@ from bench.findings.sources import Source, all_sources, require_packages
 from mivlo.core.units import Floats
 
 CACHE = Path(os.environ.get("MIVLO_BENCH_CACHE", "var/bench/findings"))
-APART = CACHE / "apart.npz"
+FOLDS = {
+    "struck": ("drums", "percussion", "mallets"),
+    "blown and bowed": ("strings", "brass", "winds", "voice"),
+    "keys and strings plucked": ("keys", "guitar", "bass"),
+}
+"""Families that are left out together, so that what is said of one is said by networks that never heard it."""
+
+
+def without(fold: str) -> Path:
+    """Where the networks are kept that never heard the families of a fold."""
+    return CACHE / f"without-{fold.replace(' ', '-')}.npz"
+
+
 """Networks that know nothing of the half that is tuned on, not even its instruments in another font."""
 
 

@@ -43,7 +43,7 @@ def _path(source: Source, take: int) -> Path:
 def _build(job: tuple[int, int]) -> str:
     source = all_sources()[job[0]]
     path = _path(source, job[1])
-    if path.exists() or source.half == "held out":
+    if path.exists() or source.half not in ("more", "tune"):
         return ""
     path.parent.mkdir(parents=True, exist_ok=True)
     try:
@@ -51,7 +51,7 @@ def _build(job: tuple[int, int]) -> str:
     except Exception as refused:
         return f"{source.name}: {refused}"
     random = np.random.default_rng([job[0], job[1], 77])
-    draw = draw_wider if source.half == "more" else draw_bell
+    draw = draw_bell if source.half == "tune" else draw_wider
     views, done = [contours_of(clean)], [np.zeros((0, 4))]
     for _ in range(DAMAGES):
         damaged, bells = damage(clean, random, draw)

@@ -25,11 +25,13 @@ import numpy as np
 import soundfile
 import soxr
 
+from bench.findings import recorded
+from bench.findings.phrases import SUSTAINED, phrase
 from mivlo.core.units import Floats
 
 PACKAGES = (
     "fluidsynth", "timgm6mb-soundfont", "fluid-soundfont-gm", "csound-soundfont",
-    "hydrogen-drumkits", "hydrogen-data", "espeak-ng", "flite",
+    "hydrogen-drumkits", "hydrogen-data", "espeak-ng", "flite", "sonic-pi-samples", "klettres-data",
 )  # fmt: skip
 RATE = 48_000
 FONTS = {
@@ -90,7 +92,11 @@ TEXTS = (
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """One thing that sounds. `half` is tune, held out, or more (only trained on)."""
+    """One thing that sounds.
+
+    half : tune, held out, or more (only trained on); foreign and foreign held out are of origins that nothing was
+        trained on.
+    """
 
     name: str
     half: str
@@ -107,46 +113,6 @@ class Source:
         fade = np.linspace(1.0, 0.0, RATE // 50)
         x[-len(fade) :] *= fade
         return np.asarray(x / (np.max(np.abs(x)) + 1e-12) * 0.5)
-
-
-# --- phrases --------------------------------------------------------------------------------------
-
-SCALES = ((0, 2, 4, 5, 7, 9, 11), (0, 2, 3, 5, 7, 8, 10), (0, 2, 4, 7, 9), (0, 2, 3, 5, 7, 9, 10))
-_RANGES = {
-    **{p: (28, 52) for p in (32, 33, 34, 35, 36, 37, 38, 39, 43, 58)},
-    **{p: (36, 64) for p in (42, 57, 70, 67, 47, 117, 116, 118)},
-    **{p: (48, 76) for p in (41, 60, 66, 71, 24, 25, 26, 27, 28, 29, 30, 104, 105, 19, 20)},
-    **{p: (72, 96) for p in (9, 10, 14, 72, 78, 112, 8, 13)},
-}
-_SUSTAINED = set(range(16, 24)) | set(range(40, 44)) | set(range(48, 55)) | set(range(56, 80)) | {109, 110, 111}
-
-
-def _phrase(program: int, random: np.random.Generator) -> list[tuple[float, float, int, int]]:
-    """(start in beats, length in beats, note, velocity): one of some ways to play, over changing degrees."""
-    low, high = _RANGES.get(program, (52, 82))
-    root, scale = int(random.integers(12)), SCALES[int(random.integers(len(SCALES)))]
-    notes = [n for n in range(low, high + 1) if (n - root) % 12 in scale]
-    style = ("line", "line", "arpeggio", "chords", "runs")[int(random.integers(5))]
-    at, place, out = 0.0, int(random.integers(len(notes))), []
-    loud = int(random.integers(70, 105))
-    while at < 40:
-        velocity = int(np.clip(loud + random.normal(0, 14), 25, 127))
-        if style == "chords":
-            length = float(random.choice([1.0, 2.0, 2.0, 3.0]))
-            place = int(random.integers(0, max(1, len(notes) - 5)))
-            for step in (0, 2, 4)[: int(random.integers(2, 4))]:
-                out.append((at, length * 0.95, notes[min(place + step, len(notes) - 1)], velocity))
-        else:
-            length = float(
-                random.choice({"line": [0.5, 1.0, 1.0, 1.5, 2.0], "arpeggio": [0.5], "runs": [0.25, 0.25, 0.5]}[style])
-            )
-            leap = {"line": 3, "arpeggio": 5, "runs": 2}[style]
-            place = int(np.clip(place + random.integers(-leap, leap + 1), 0, len(notes) - 1))
-            held = length * float(random.choice([0.5, 0.9, 1.0, 1.4]))
-            if random.random() > 0.08:
-                out.append((at, held, notes[place], velocity))
-        at += length
-    return out
 
 
 def _sequence(notes: list[tuple[float, float, int, int]], program: int, tempo: float, channel: int, bend: int) -> bytes:
@@ -196,10 +162,10 @@ def render(font: str, program: int, notes: list[tuple[float, float, int, int]], 
 
 def _instrument(font: str, program: int) -> Callable[[np.random.Generator], Floats]:
     def play(random: np.random.Generator) -> Floats:
-        slow = program in _SUSTAINED or 88 <= program <= 95
+        slow = program in SUSTAINED or 88 <= program <= 95
         tempo = float(random.uniform(70, 110) if slow else random.uniform(80, 140))
         bend = int(random.integers(-2048, 2048)) if random.random() < 0.5 else 0  # a quarter tone at most
-        midi = _sequence(_phrase(program, random), program, tempo, 0, bend)
+        midi = _sequence(phrase(program, random), program, tempo, 0, bend)
         return _fluidsynth(font, midi, room=bool(random.random() < 0.6))
 
     return play
@@ -225,6 +191,7 @@ def require_packages() -> None:
     """Stop with a sentence where the sources of the whole benchmark are not all installed."""
     missing = [str(p) for p in (*FONTS.values(), *(KITS / k for k in (*HELD_OUT_KITS, *OTHER_KITS))) if not p.exists()]
     missing += [program for program in ("fluidsynth", "flite", "espeak-ng") if shutil.which(program) is None]
+    missing += recorded.missing()
     if missing:
         raise SystemExit(f"Not installed: {', '.join(missing)}. Please apt-get install {' '.join(PACKAGES)}.")
 
@@ -365,12 +332,5 @@ def all_sources() -> list[Source]:
         out += [Source(n, half, "voice", _voice(n)) for n in names]
     for half, names in (("held out", HELD_OUT_DEMO), ("tune", OTHER_DEMO)):
         out += [Source(f"demo {n}", half, _DEMO_ROLES[n], _demo(n)) for n in names]
+    out += [Source(*row) for row in recorded.recorded()]
     return out
-
-
-def shares_with_tune(source: Source) -> bool:
-    """Whether a source has an instrument (in whichever font) or a kit in common with the half that is tuned on."""
-    if named := re.fullmatch(rf"(?:{'|'.join(FONTS)}) (\d{{3}})", source.name):
-        cluster = next(c for c in CLUSTERS if int(named[1]) in c)
-        return any(program in cluster for _, program in TUNE_PLAYED)
-    return any(source.name.startswith(f"{kit} ") for kit in OTHER_KITS[:3])

@@ -3,8 +3,9 @@
     python -m bench.findings.clips 4 2      # renders the clean clips
     python -m bench.findings.dataset        # damages them
     python -m bench.findings.train 8 18 5   # three networks beside the five that are there
-    python -m bench.findings.train 2 18 apart   # two that share nothing with the half that is tuned on
-    python -m bench.findings.calibrate      # how often what those two say is true
+    python -m bench.findings.train 2 16 foreign # for each group of families, two that never heard it
+    python -m bench.findings.second look    # what those say, and what speaks for and against it
+    python -m bench.findings.second         # how often that is true
 
 Learns from the sources of the kind "more"; "tune" is only watched; "held out" is not read.
 """
@@ -13,6 +14,7 @@ from __future__ import annotations
 
 import sys
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -22,10 +24,10 @@ from scipy.interpolate import CubicSpline
 from torch import nn
 from torch.nn import functional
 
-from bench.findings.clips import APART
+from bench.findings.clips import FOLDS, without
 from bench.findings.damage import Bell, draw_wider
 from bench.findings.dataset import Example, load
-from bench.findings.sources import shares_with_tune
+from bench.findings.sources import Source
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.findings.network import DILATIONS, HEADS, KERNEL, ROLES, input_of_boost, network_input
 from mivlo.core.moves import treatment_db
@@ -220,11 +222,17 @@ def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch
     return average.module
 
 
-def main(networks: int = 5, epochs: int = 18, first: int = 0, *, apart: bool = False) -> None:
+def main(
+    networks: int = 5,
+    epochs: int = 18,
+    first: int = 0,
+    *,
+    out_file: Path = OUT,
+    leave_out: Callable[[Source], bool] | None = None,
+) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
     torch.set_num_threads(2)
-    out_file = APART if apart else OUT
-    examples, tune = load(("more",), leave_out=shares_with_tune if apart else None), load(("tune",))
+    examples, tune = load(("more",), leave_out=leave_out), load(("tune",))
     watched = (
         torch.from_numpy(np.stack([network_input(e.contours) for e in tune])),
         torch.from_numpy(np.stack([targets(e.bells) for e in tune])),
@@ -242,4 +250,9 @@ def main(networks: int = 5, epochs: int = 18, first: int = 0, *, apart: bool = F
 
 
 if __name__ == "__main__":
-    main(*[int(a) for a in sys.argv[1:] if a != "apart"], apart="apart" in sys.argv)
+    numbers = [int(a) for a in sys.argv[1:] if a.isdigit()]
+    if "foreign" in sys.argv:
+        for fold in FOLDS:
+            main(*numbers, out_file=without(fold), leave_out=lambda source, fold=fold: source.role in FOLDS[fold])
+    else:
+        main(*numbers)

@@ -59,6 +59,9 @@ def treat(
     least: Annotated[
         float, typer.Option("--least-confidence", min=0.0, max=1.0, help="with --auto: only what is at least so sure")
     ] = 0.5,
+    own_tones: Annotated[
+        bool, typer.Option("--own-tones", help="with --auto: also cut the instrument's own tones, that are no faults")
+    ] = False,
     role: Annotated[str | None, typer.Option("--role", help="with --auto: what the track is")] = None,
     reverb: Annotated[bool, typer.Option("--reverb", help="render the sheet's reverb, too")] = False,
     bits: Annotated[Bits | None, typer.Option("--bits", help="depth; as the input if left out")] = None,
@@ -88,7 +91,8 @@ def treat(
     else:
         from mivlo.services.findings.documents import search_file
 
-        found = search_file(source, role=_role(role), most=limit, least_confidence=least, keep_readable=keep)[1]
+        seen = search_file(source, role=_role(role), most=limit, least_confidence=least, keep_readable=keep)[1]
+        found = [*seen.findings, *seen.own_tones[: limit - len(seen.findings)]] if own_tones else seen.findings
         treatment, sounds = Treatment.of_entries(f.entry for f in found), {}
         count = "1 move" if len(found) == 1 else f"{len(found)} moves"
         typer.echo(f"{count}: " + ", ".join(_brief(f) for f in found) if found else "Nothing to cut.")
@@ -188,13 +192,26 @@ def _table(document: dict[str, Any], *, heading: str = "") -> str:
     """What a person reads: a line a finding."""
     lines = [heading] if heading else []
     if not document["findings"]:
-        return "\n".join([*lines, "Nothing stands out."])
-    lines.append(
+        lines.append("Nothing stands out.")
+    lines += _rows(document["findings"], "move")
+    if document["fundamental"]:
+        lines.append(
+            "Its fundamental: {frequency_hz:.1f} Hz, {note} {cents:+.0f} ct.".format(**document["fundamental"])
+        )
+    if document["own_tones"]:
+        lines += ["Tones of its own, cut with --own-tones only:", *_rows(document["own_tones"], "offer")]
+    return "\n".join(lines)
+
+
+def _rows(found: list[dict[str, Any]], proposed: str) -> list[str]:
+    if not found:
+        return []
+    lines = [
         f"{'kind':<10}{'Hz':>9}  {'note':<10}{'over dB':>8}{'octaves':>9}{'time %':>8}"
-        f"{'rings ms':>10}{'sure %':>8}  move"
-    )
-    for f in document["findings"]:
-        move = f["move"]
+        f"{'rings ms':>10}{'sure %':>8}  {proposed}"
+    ]
+    for f in found:
+        move = f[proposed]
         if move["mode"] == "dynamic":
             cut = f"{move['range_db']:+.1f} dB over {move['threshold_db']:.1f} dB"
         elif move.get("gain_db") is not None:
@@ -212,7 +229,7 @@ def _table(document: dict[str, Any], *, heading: str = "") -> str:
             f"{move['shape']} {move['frequency_hz']:.1f} Hz {cut} {width}".rstrip()
         )
         lines += [f"{'':<10}{text}" for text in (f["harmonic"], f["says"]) if text]
-    return "\n".join(lines)
+    return lines
 
 
 cli_mix.add_to(app)

@@ -274,3 +274,39 @@ def test_three_findings_and_eight_moves_do_not_scroll(page: Page, address: str, 
     # what is seldom needed opens below, where the column may scroll
     editor.get_by_role("button", name="more").click()
     expect(editor.get_by_label("Look-ahead in ms")).to_be_visible()
+
+
+@pytest.fixture(scope="session")
+def drum_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A drum whose fundamental of 160 Hz is short and whose mode at 367 Hz rings for 1.3 s."""
+    t = np.arange(RATE) / RATE
+    stroke = 0.3 * np.random.default_rng(4).normal(size=RATE) * np.exp(-t / 0.01)
+    stroke += 0.3 * np.exp(-6.91 * t / 0.3) * np.sin(2 * np.pi * 160 * t)
+    stroke += 0.2 * np.exp(-6.91 * t / 1.3) * np.sin(2 * np.pi * 367 * t)
+    path = tmp_path_factory.mktemp("drum") / "tom.wav"
+    soundfile.write(path, 0.5 * np.tile(stroke, 10), RATE, subtype="PCM_24")
+    return path
+
+
+def test_a_drums_own_ring_stands_apart_is_no_fault_and_can_be_cut(
+    page: Page, address: str, empty_song: int, drum_wav: Path
+) -> None:
+    send_file(address, empty_song, drum_wav, "01_Floor-Tom.wav")
+    page.goto("/tracks")
+    page.get_by_role("listitem", name="Floor Tom", exact=True).get_by_role("button", name="Bench").click()
+    tone = page.get_by_label("Findings").get_by_role("button", name=re.compile(r"^own tone 36[67].*no fault"))
+    expect(tone).to_be_visible()
+    faults = _open_ones(page)
+    assert faults >= 0
+    assert state(address, empty_song)["tracks"][0]["open_findings"] == faults
+    tone.click()
+    card = page.locator("[data-test=finding]")
+    expect(card).to_contain_text("no fault of the recording")
+    expect(card).to_contain_text("× the fundamental, 160 Hz")
+    assert _violations(page) == []
+    card.get_by_role("button", name=re.compile("^Accept")).click()
+    expect(page.get_by_label("Findings").get_by_role("status")).to_contain_text("1 decided")
+    (move,) = state(address, empty_song)["tracks"][0]["moves"]
+    assert move["frequency_hz"] == pytest.approx(367, abs=1)
+    assert -8 <= move["gain_db"] <= -4
+    assert move["q"] >= 10

@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from sqlalchemy import select
 
 from mivlo.core.errors import InvalidValue
@@ -19,6 +21,7 @@ from mivlo.services.errors import NotFound, StaleRevision
 from mivlo.services.findings import deciding as findings
 from mivlo.services.findings import looking as analysing
 from mivlo.services.findings.deciding import FindingState, TrackFindings
+from mivlo.services.findings.weighing import weigh
 from mivlo.services.song import edits, moves, songs, strips
 from mivlo.services.tasks.tasks import set_task
 from mivlo.store.database import session
@@ -290,3 +293,43 @@ def test_a_track_that_is_too_short_has_none_and_is_not_looked_at_again_and_again
     assert _look(song_id) == 1
     assert _look(song_id) == 0
     assert _found(song_id).findings == []
+
+
+def test_what_was_decided_of_its_like_in_another_track_moves_the_confidence_and_is_said(song: int) -> None:
+    _look(song)
+    before = _ring(song, 1).document.confidence
+    assert _ring(song, 1).song_says == ""
+    with session() as s:
+        findings.accept(s, song, _ring(song).id, None)
+    accepted = _ring(song, 1)
+    assert before < accepted.document.confidence < 1.0
+    assert accepted.song_says == "The same was accepted in another track."
+    with session() as s:
+        edits.undo(s, song)
+    assert _ring(song, 1).document.confidence == before
+    with session() as s:
+        findings.reject(s, song, _ring(song).id, None)
+    rejected = _ring(song, 1)
+    assert rejected.document.confidence < before
+    assert rejected.song_says == "The same was no problem in another track."
+    with session() as s:  # what is decided itself stays as it was said
+        findings.reject(s, song, rejected.id, None)
+    assert _ring(song, 1).document.confidence == before
+
+
+@given(
+    st.floats(0.0, 1.0),
+    st.lists(st.sampled_from(["open", "accepted", "rejected"]), max_size=20),
+    st.randoms(note_method_calls=False),
+)
+def test_decisions_move_a_confidence_a_little_in_their_own_sense(sure: float, decided: list[str], random: Any) -> None:
+    weighed = weigh(sure, decided)
+    mixed = random.sample(decided, len(decided))
+    assert weigh(sure, mixed) == weighed
+    assert 0.0 <= weighed.confidence <= 1.0
+    more, less = weigh(sure, [*decided, "accepted"]), weigh(sure, [*decided, "rejected"])
+    assert less.confidence <= more.confidence
+    if "accepted" not in decided and "rejected" not in decided:
+        assert weighed.confidence == sure
+    if 0.05 < sure < 0.95:
+        assert abs(np.log(weighed.confidence / (1 - weighed.confidence)) - np.log(sure / (1 - sure))) <= 1.6

@@ -209,6 +209,7 @@ class FindingOut(Out):
     move_id: int | None
     left_db: float | None
     in_tracks: int
+    song_says: str
     document: FindingDocument
 
 

@@ -2694,6 +2694,11 @@ export interface components {
             similar: number | null;
             /** Worst S */
             worst_s: number;
+            /**
+             * Loop S
+             * @default []
+             */
+            loop_s: number[];
             /** Ring Ms */
             ring_ms: number | null;
             /** Own Ring Ms */
@@ -2704,6 +2709,8 @@ export interface components {
             harmonic: string;
             /** Threshold Db */
             threshold_db: number | null;
+            /** After Db */
+            after_db?: number | null;
             /** Takes Db */
             takes_db: number;
             /** Says */
@@ -2729,6 +2736,8 @@ export interface components {
             left_db: number | null;
             /** In Tracks */
             in_tracks: number;
+            /** Song Says */
+            song_says: string;
             document: components["schemas"]["FindingDocument"];
         };
         /** FindingsOut */
@@ -2959,7 +2968,7 @@ export interface components {
          * Kind
          * @enum {string}
          */
-        Kind: "ring" | "boom" | "box" | "mud" | "honk" | "harsh" | "fizz" | "sibilance" | "plosive" | "whistle" | "rumble" | "hum";
+        Kind: "ring" | "boom" | "box" | "mud" | "honk" | "harsh" | "fizz" | "sibilance" | "plosive" | "whistle" | "rumble" | "hum" | "own tone";
         /**
          * LearnIn
          * @description Between which frequencies something is to be learned.

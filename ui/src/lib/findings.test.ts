@@ -4,10 +4,10 @@ import { figureOf, lookState, place, proposal, reasons } from "./findings";
 
 function finding(values: Partial<Finding["document"]>): Finding {
   return {
-    id: 1, track_id: 1, state: "open", move_id: null, left_db: null, in_tracks: 1,
+    id: 1, track_id: 1, state: "open", move_id: null, left_db: null, in_tracks: 1, song_says: "",
     document: {
       kind: "ring", frequency_hz: 412, note: "G♯4", cents: -14, bandwidth_oct: 0.08, excess_db: 9.2, confidence: 0.9, share_of_time: 0.4,
-      moments: [], similar: null, worst_s: 3, ring_ms: 420.4, own_ring_ms: 61, slope_db_per_db: 0, harmonic: "", threshold_db: null,
+      moments: [], similar: null, worst_s: 3, loop_s: [2, 6], after_db: 0.4, ring_ms: 420.4, own_ring_ms: 61, slope_db_per_db: 0, harmonic: "", threshold_db: null,
       takes_db: -0.31, says: "", move: { shape: "bell", frequency_hz: 412, q: 18, gain_db: -6.2, mode: "static", enabled: true },
       ...values,
     },
@@ -36,6 +36,7 @@ describe("words of a finding", () => {
     expect(said).toContain("Stands out 40 % of the sounding time.");
     expect(said).toContain("It stays while the notes change.");
     expect(said).toContain("Rings 420 ms; a filter so narrow 61 ms.");
+    expect(said).toContain("After the cut: 0.4 dB left.");
     expect(said).toContain("The cut takes 0.3 dB from the rest.");
   });
   it("names a harmonic, a threshold, moments and what has to be told", () => {
@@ -46,6 +47,7 @@ describe("words of a finding", () => {
     expect(said).toContain("above −30 dBFS");
   });
   it("has a shape of its own for each sort", () => {
+    expect(figureOf("own tone")).toBe("narrow");
     expect([figureOf("ring"), figureOf("box"), figureOf("plosive"), figureOf("rumble")]).toEqual(["narrow", "broad", "moments", "floor"]);
   });
 });

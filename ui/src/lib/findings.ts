@@ -28,7 +28,7 @@ export type Figure = "narrow" | "broad" | "moments" | "floor";
 
 /** The filled shape that stands for a kind. */
 export function figureOf(kind: Kind): Figure {
-  if (kind === "ring" || kind === "hum") return "narrow";
+  if (kind === "ring" || kind === "hum" || kind === "own tone") return "narrow";
   if (kind === "sibilance" || kind === "plosive" || kind === "whistle") return "moments";
   return kind === "rumble" ? "floor" : "broad";
 }
@@ -59,6 +59,7 @@ export function reasons(finding: Finding): string[] {
   else if (d.harmonic) out.push(`${d.harmonic}.`);
   if (d.ring_ms !== null) out.push(`Rings ${Math.round(d.ring_ms)} ms; a filter so narrow ${Math.round(d.own_ring_ms)} ms.`);
   if (d.slope_db_per_db > 0.15) out.push(`Grows by ${d.slope_db_per_db.toFixed(1)} dB for each dB of level.`);
+  if (typeof d.after_db === "number") out.push(`After the cut: ${d.after_db.toFixed(1)} dB left.`);
   if (d.takes_db <= -0.05) out.push(`The cut takes ${Math.abs(d.takes_db).toFixed(1)} dB from the rest.`);
   if (d.says) out.push(d.says);
   if (d.threshold_db !== null) out.push(`It hurts above ${signed(d.threshold_db, 0)} dBFS in its band.`);

@@ -143,7 +143,7 @@ describe("findings", () => {
     findings.step(-1);
     expect(findings.chosenId).toBe(9);
     findings.leave();
-    expect(FakeSocket.last.of("passage").map((m) => [m.from_s, m.to_s])).toEqual([[3, 5], [3, 5], [null, null]]);
+    expect(FakeSocket.last.of("passage").map((m) => [m.from_s, m.to_s])).toEqual([[3, 7], [3, 7], [null, null]]);
   });
   it("that are decided quickly are decided each", async () => {
     await bench();

@@ -21,7 +21,7 @@ import { useTasks } from "./tasks";
 import { useView } from "./view";
 
 /** The looped stretch around the place where a finding is worst. */
-const AROUND_S = 2;
+const AROUND_S = 4;
 
 export const useFindings = defineStore("findings", () => {
   const song = useSong();
@@ -83,13 +83,12 @@ export const useFindings = defineStore("findings", () => {
     if (!d) return;
     bench.chosen = null;
     probe.moveLine(d.frequency_hz);
-    const end = song.song?.duration_s ?? 0;
-    const from = Math.max(0, Math.min(d.worst_s - AROUND_S / 2, end - AROUND_S));
-    live.setPassage(from, Math.min(end, from + AROUND_S));
+    const [from = Math.max(0, d.worst_s - AROUND_S / 2), to = d.worst_s + AROUND_S / 2] = d.loop_s;
+    live.setPassage(from, to);
     live.seek(from);
     if (d.worst_s < view.times.from || d.worst_s > view.times.to) {
       const span = view.times.to - view.times.from;
-      const start = Math.max(0, Math.min(d.worst_s - span / 2, end - span));
+      const start = Math.max(0, Math.min(d.worst_s - span / 2, (song.song?.duration_s ?? 0) - span));
       view.times = { from: start, to: start + span };
     }
     if (heard) hear(heard);

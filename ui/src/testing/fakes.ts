@@ -25,9 +25,9 @@ export function song(tracks: { id: number; moves?: Move[] }[], values: Partial<S
 
 export const finding = (id: number, hz: number, worst = 4): Finding =>
   ({
-    id, state: "open", left_db: null, in_tracks: 1,
+    id, state: "open", left_db: null, in_tracks: 1, song_says: "",
     document: {
-      kind: "ring", frequency_hz: hz, bandwidth_oct: 0.1, worst_s: worst, moments: [], evidence: null,
+      kind: "ring", frequency_hz: hz, bandwidth_oct: 0.1, worst_s: worst, loop_s: [worst - 1, worst + 3], after_db: 0.4, moments: [], evidence: null,
       move: { shape: "bell", frequency_hz: hz, q: 10, gain_db: -5, slope_db_per_octave: null },
     },
   }) as unknown as Finding;

@@ -1,34 +1,20 @@
-"""From the network's score to a confidence: of those at 0.8, about 80 % are real.
-
-The table is measured by `python -m bench.findings.calibrate` on the half of the benchmark that is tuned on.
-"""
+"""How sure a spot is and how deep its cut: the second opinion that ships, asked."""
 
 from __future__ import annotations
 
-import numpy as np
+from functools import lru_cache
 
-from mivlo.core.findings.cuts import Spot
 from mivlo.core.findings.network import shipped_model
+from mivlo.core.findings.opinion import Opinion, from_arrays
 
 
-def confidence_of(spot: Spot) -> float:
-    """0 to 1, from what `evidence_score` makes of the spot."""
-    table = shipped_model().calibration["broad" if spot.broad else "narrow"]
-    return round(float(np.interp(evidence_score(spot), table[0], table[1])), 3)
+@lru_cache(maxsize=1)
+def shipped_opinions() -> dict[str, Opinion]:
+    """The opinions on "narrow" and on "broad" spots."""
+    found = {sort: from_arrays(shipped_model().opinions, sort) for sort in ("narrow", "broad")}
+    return {sort: opinion for sort, opinion in found.items() if opinion is not None}
 
 
-LEAST_BROAD_EVIDENCE = -2.2
-"""Of broad spots with less, hardly more are real than of those with none: instruments have humps of their own."""
-
-
-def is_believable(spot: Spot, least_confidence: float) -> bool:
-    """Whether a spot is worth being shown."""
-    if spot.broad and evidence_score(spot) < LEAST_BROAD_EVIDENCE:
-        return False
-    return confidence_of(spot) >= least_confidence
-
-
-def evidence_score(spot: Spot) -> float:
-    """One number out of the network's certainty of a centre and the boost that was fitted."""
-    odds = np.log(max(spot.score, 1e-4) / max(1.0 - spot.score, 1e-4))
-    return float(odds + 0.25 * (min(spot.gain_db, 14.0) - 8.0))
+def opinion_on(*, broad: bool) -> Opinion:
+    """The one for a sort of spot."""
+    return shipped_opinions()["broad" if broad else "narrow"]

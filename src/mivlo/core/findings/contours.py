@@ -25,6 +25,7 @@ CONTOURS = (
     "quiet_valley", "loud", "peak_share",
 )  # fmt: skip
 LONG_CONTOURS = ("long_mean_power", "long_median", "long_low", "long_valley", "long_peak_share")
+ALL_CONTOURS = (*CONTOURS, *LONG_CONTOURS)
 
 
 def sounding_frames(levels: Singles) -> np.ndarray:  # type: ignore[type-arg]

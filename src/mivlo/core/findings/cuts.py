@@ -18,10 +18,8 @@ from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Shape, StaticMove
 from mivlo.core.units import Floats, octaves_to_q
 
 DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
-_DOUBT_NARROW, _DOUBT_BROAD = 1.6, 1.5
 _DOUBT_IN_FIT = 0.25
-"""Powers of confidence and score by which a spot counts less."""
-_SURE, _DOUBTFUL_DB = 0.7, 3.0
+"""Power of the score by which a spot counts less."""
 LEAST_CENTRE, LEAST_HUMP_CENTRE = 0.12, 0.15
 
 
@@ -93,19 +91,11 @@ def fit_together(spots: list[Spot], reading: Reading, *, trust: float = 1.0) -> 
     ]
 
 
-def smallest_depth_db(spot: Spot, confidence: float, *, deepest_db: float | None = None) -> float:
-    """How deep the cut of a spot is, above 0: the expected boost for a sure one, far less for a doubtful one.
+def as_cut(spot: Spot, share: float, *, deepest_db: float | None = None) -> StaticMove:
+    """The bell that brings a spot to its surroundings, as far as it is believed.
 
-    A cut of a spot that is not there does as much harm as one of a real spot does good; the exponents were chosen on
-    the half of the benchmark that is tuned on. What is hardly more likely than not is never cut deeply.
+    share : part of its height that is cut, from the second opinion on it.
     """
-    depth = min(spot.gain_db, deepest_db or (DEEPEST_BROAD_DB if spot.broad else DEEPEST_NARROW_DB))
-    depth *= float(confidence ** (_DOUBT_BROAD if spot.broad else _DOUBT_NARROW))
-    return min(depth, _DOUBTFUL_DB) if confidence < _SURE else depth
-
-
-def as_cut(spot: Spot, confidence: float, *, deepest_db: float | None = None) -> StaticMove:
-    """The bell that brings a spot to its surroundings."""
     q = min(max(octaves_to_q(spot.octaves), LOWEST_Q), HIGHEST_Q)
-    depth = smallest_depth_db(spot, confidence, deepest_db=deepest_db)
+    depth = min(spot.gain_db * share, deepest_db or (DEEPEST_BROAD_DB if spot.broad else DEEPEST_NARROW_DB))
     return StaticMove(Shape.BELL, spot.frequency_hz, q=q, gain_db=-depth)

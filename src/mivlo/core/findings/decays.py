@@ -73,6 +73,16 @@ class WholeSpectrum:
         rate = self._rate * size / self._length
         return envelope[: max(1, int(self._frames / self._rate * rate))], rate, middle * per_bin
 
+    def line_share(self, frequency_hz: float, octaves: float, width_hz: float) -> float:
+        """Share of a band's power that lies in its strongest `width_hz`: near 1 for one line, small for a hiss."""
+        per_bin = self._rate / self._length
+        low, high = (frequency_hz * 2.0 ** (by * max(octaves, 1 / 24) / 2.0) / per_bin for by in (-1.0, 1.0))
+        piece = self._bins[int(low) : int(high) + 1]
+        power = piece.real.astype(np.float64) ** 2 + piece.imag.astype(np.float64) ** 2
+        sums = np.concatenate([[0.0], np.cumsum(power)])
+        wide = min(max(1, round(width_hz / per_bin)), len(power))
+        return float(np.max(sums[wide:] - sums[:-wide]) / max(sums[-1], 1e-30)) if len(power) else 1.0
+
     def jumps(self, rate: float) -> npt.NDArray[np.int64]:
         """The breaks as samples of an envelope at `rate`."""
         return np.asarray(self._breaks * rate / self._rate, dtype=np.int64)

@@ -70,26 +70,44 @@ def part_of(frequency_hz: float, parts: tuple[Part, ...]) -> int:
     return next(i for i, p in enumerate(parts) if p.start <= at < p.stop)
 
 
-def trace(view: View, frequency_hz: float, octaves: float) -> SpotTrace:
+def trace(view: View, frequency_hz: float, octaves: float, *, broad: bool = False) -> SpotTrace:
     """How a spot stands over its surroundings, frame by frame.
 
     The surroundings are what lies between one and three half-widths away (at least 1/6 octave) on both
-    sides, as the mean of its power.
+    sides, as the mean of its power. For what is broad they are the envelope there: the mean power of either
+    side, two to three half-widths away, and between them a straight line in dB over octaves, so that an instrument
+    that falls off to one side does not hide it.
     """
     index = part_of(frequency_hz, view.parts)
+    if broad:  # both sides have to be seen by one window
+        index = len(view.parts) - 1
     part, level = view.parts[index], view.levels[index]
     at = np.log2(finding_grid()[part.reach] / frequency_hz)
     half = max(octaves / 2.0, 1.0 / POINTS_PER_OCTAVE)
-    inside = np.abs(at) <= half
+    inside = np.abs(at) <= (half / 2.0 if broad else half)
     if not inside.any():
         inside[np.argmin(np.abs(at))] = True
-    beside = (np.abs(at) > half) & (np.abs(at) <= max(3.0 * half, half + 1.0 / 6.0))
     frames = sounding_frames(level)
     power = 10.0 ** (level[frames] / 10.0)
     spot = 10.0 * np.log10(np.mean(power[:, inside], axis=1))
-    around = 10.0 * np.log10(np.mean(power[:, beside], axis=1)) if beside.any() else spot
+    around = _envelope(power, at, half) if broad else _beside(power, at, half)
+    if around is None:
+        around = spot
     times = view.times_s[index][frames]
     return SpotTrace(times, _as_floats(spot), _as_floats(around), np.interp(times, view.times_s[-1], view.track_db))
+
+
+def _beside(power: Singles, at: Floats, half: float) -> Singles | None:
+    beside = (np.abs(at) > half) & (np.abs(at) <= max(3.0 * half, half + 1.0 / 6.0))
+    return np.asarray(10.0 * np.log10(np.mean(power[:, beside], axis=1))) if beside.any() else None
+
+
+def _envelope(power: Singles, at: Floats, half: float) -> Singles | None:
+    """Level at the middle of the line between both sides; one side alone where the other is not on the grid."""
+    away = np.abs(at)
+    sides = [(away > 2.0 * half) & (away <= 3.0 * half) & (at * sign > 0.0) for sign in (-1.0, 1.0)]
+    levels = [10.0 * np.log10(np.mean(power[:, side], axis=1)) for side in sides if side.any()]
+    return np.asarray(np.mean(levels, axis=0)) if levels else None
 
 
 def _as_floats(x: Singles) -> Floats:

@@ -9,7 +9,7 @@ from mivlo.core.findings.evidence import Evidence
 from mivlo.core.moves import Entry, Move
 from mivlo.core.units import Note, hz_to_note
 
-METHOD = 3
+METHOD = 4
 """Version of the method; results of another version are made anew."""
 
 
@@ -26,6 +26,7 @@ class Kind(StrEnum):
     WHISTLE = "whistle"
     RUMBLE = "rumble"
     HUM = "hum"
+    OWN_TONE = "own tone"
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,11 +40,14 @@ class Finding:
     moments : (from, to) in s, for what comes and goes; empty for what stays.
     similar : 0 to 1, how alike the moments are in level; None for what stays.
     worst_s : where it stands out most.
+    loop_s : (from, to) in s in which it is listened to.
     ring_ms : time for 60 dB that the band rings on after the sound that excites it; None if it was not seen.
     own_ring_ms : how long a resonance of that width rings by itself, to compare with.
     slope : dB of excess per dB of the track's level; above 0 it grows on loud notes.
     harmonic : the nearest harmonic explanation, or "" if there is none.
     threshold_db : for what is there only now and then: level of the band in dBFS over which a dynamic move acts.
+    after_db : what would still stand out there once all that is proposed is made, as the networks read it; None where a
+        rule found it.
     takes_db : what the move takes from the rest of the track, as its change of level in dB (0 or below).
     stretches : times in which the move acts; none: always.
     says : what has to be told about the proposal, in one sentence; mostly empty.
@@ -59,11 +63,13 @@ class Finding:
     moments: tuple[tuple[float, float], ...] = ()
     similar: float | None = None
     worst_s: float = 0.0
+    loop_s: tuple[float, float] = (0.0, 0.0)
     ring_ms: float | None = None
     own_ring_ms: float = 0.0
     slope: float = 0.0
     harmonic: str = ""
     threshold_db: float | None = None
+    after_db: float | None = None
     takes_db: float = 0.0
     says: str = ""
     stretches: tuple[tuple[float, float], ...] = ()
@@ -80,5 +86,12 @@ class Finding:
 
     @property
     def rank(self) -> float:
-        """How early it comes in a list: most certain and most disturbing first."""
-        return self.confidence * (0.6 + min(self.excess_db, 16.0) / 40.0)
+        """How early it comes in a list."""
+        return rank_of(self.kind, self.confidence, self.excess_db)
+
+
+def rank_of(kind: Kind, confidence: float, excess_db: float) -> float:
+    """Most certain and most disturbing first; tones that are no fault come last."""
+    if kind is Kind.OWN_TONE:
+        return -1.0 + excess_db / 100.0
+    return confidence * (0.6 + min(excess_db, 16.0) / 40.0)

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import io
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from importlib.resources import files
 from typing import IO
@@ -68,6 +68,10 @@ def input_of_boost(boost_db: Floats) -> Singles:
     return added
 
 
+def _nobody() -> Floats:
+    return np.zeros((0, 0))
+
+
 @dataclass(frozen=True, slots=True)
 class Reading:
     """What the network says, each (grid,).
@@ -75,6 +79,8 @@ class Reading:
     boost_db, hump_db : expected boost by narrow and by broad troubles.
     centre, hump_centre : 0 to 1, how much a point looks like the centre of one.
     The others hold at centres: octaves, dB, and the offset of the true centre in octaves.
+    each_centre, each_hump_centre, each_boost_db, each_hump_db : (networks, grid) what each network says by itself;
+    centres as log-odds.
     """
 
     boost_db: Floats
@@ -87,6 +93,10 @@ class Reading:
     hump_octaves: Floats
     hump_gain_db: Floats
     hump_offset_oct: Floats
+    each_centre: Floats = field(default_factory=_nobody)
+    each_hump_centre: Floats = field(default_factory=_nobody)
+    each_boost_db: Floats = field(default_factory=_nobody)
+    each_hump_db: Floats = field(default_factory=_nobody)
 
 
 def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Singles:
@@ -135,16 +145,13 @@ def as_reading(raw: Singles) -> Reading:
 class Model:
     """What ships: the weights of several networks, and how often what they say is true.
 
-    calibration : "narrow" and "broad" to (2, n): rising evidence and the share of real ones.
+    opinions : the second opinion on "narrow" and on "broad" spots, as `opinion.from_arrays` reads it.
     fingerprint : of the file; another one finds other things.
     """
 
     networks: tuple[dict[str, Singles], ...]
-    calibration: dict[str, Floats]
+    opinions: dict[str, Floats]
     fingerprint: str
-
-
-_UNTESTED = np.array([[-4.0, 4.0], [0.0, 1.0]])
 
 
 @lru_cache(maxsize=1)
@@ -162,12 +169,19 @@ def read_model(file: IO[bytes]) -> Model:
             {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found.files if n.startswith(f"{i}/")}
             for i in range(int(found["networks"]))
         )
-        tables = {sort: found[sort] if sort in found.files else _UNTESTED for sort in ("narrow", "broad")}
-    return Model(networks, tables, hashlib.sha256(data).hexdigest()[:16])
+        opinions = {n: found[n] for n in found.files if n.split("/")[0] in ("narrow", "broad")}
+    return Model(networks, opinions, hashlib.sha256(data).hexdigest()[:16])
 
 
 def read_contours(contours: Singles, model: Model | None = None, *, role: Role | None = None) -> Reading:
     """What the networks of a model (the shipped one unless another is given) say in the mean."""
     inputs = network_input(contours, role)
-    networks = (model or shipped_model()).networks
-    return as_reading(np.mean([run_network(weights, inputs) for weights in networks], axis=0))
+    every = np.stack([run_network(weights, inputs) for weights in (model or shipped_model()).networks])
+    each = {name: every[:, i].astype(np.float64) for i, name in enumerate(HEADS)}
+    return replace(
+        as_reading(np.mean(every, axis=0)),
+        each_centre=np.clip(each["centre"], -30, 30),
+        each_hump_centre=np.clip(each["hump_centre"], -30, 30),
+        each_boost_db=np.maximum(each["boost"], 0.0) * 10.0,
+        each_hump_db=np.maximum(each["hump"], 0.0) * 10.0,
+    )

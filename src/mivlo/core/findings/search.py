@@ -4,41 +4,66 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import cached_property
 
 import numpy as np
 
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings.along import Along, measure_along
-from mivlo.core.findings.confidence import confidence_of, is_believable
+from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.cuts import Spot, as_cut, bell_db, fit_together, spots_of
 from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import Evidence, SpotTrace, harmonic_of, is_steady_note, trace
 from mivlo.core.findings.finding import Finding, Kind
 from mivlo.core.findings.floor import Hum, Rumble, find_hum, find_rumble
-from mivlo.core.findings.frames import Sound, finding_grid, look
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Sound, finding_grid, look
 from mivlo.core.findings.kinds import BROAD_OCT, broad_kind
+from mivlo.core.findings.loops import BEFORE_S, LONGEST_S, LOOP_S, loop_around
 from mivlo.core.findings.loudness_bound import LoudTrouble, find_loud_trouble
 from mivlo.core.findings.moments import Moments, find_plosives, find_sibilance, find_whistles, voice_frames
-from mivlo.core.findings.network import Reading, read_contours
+from mivlo.core.findings.network import Model, Reading, read_contours
+from mivlo.core.findings.own_tones import (
+    STRUCK,
+    SURELY_A_LINE_Q,
+    Line,
+    fundamental_of,
+    lines_of,
+    offered_cut,
+    own_tones,
+)
+from mivlo.core.findings.own_tones import relation as relation_of
+from mivlo.core.findings.own_tones import why as why_own
 from mivlo.core.findings.squeaks import find_squeaks
+from mivlo.core.findings.witnesses import broad_witnesses, narrow_witnesses, with_crowd
 from mivlo.core.findings.wolf import find_wolf
 from mivlo.core.making.starts import StartName, started
 from mivlo.core.making.thresholds import RESTS, Trace, at_moments, at_share
 from mivlo.core.making.thresholds import trace as trace_level
 from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove, treatment_db
 from mivlo.core.roles import Role
-from mivlo.core.units import Floats, octaves_to_q
+from mivlo.core.units import Floats, octaves_to_q, q_to_octaves
 
 Progress = Callable[[float], None]
 
 MOST = 12
-LEAST_CONFIDENCE = 0.15
+LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.18
+_SURE = 0.5
+LEAST_TONE_SHARE = 0.75
+"""Share of the sounding time in which a tone of something that plays notes has to stand out to be its own."""
+SAME_TONE_OCT = 1.0 / 36.0
+_BY_RULE = frozenset({Kind.HUM, Kind.RUMBLE})
+TRIED_SHARE = 0.5
+"""With all of the height a hole is left, whatever was there; with half of it, what is left tells more."""
+DOUBTFUL, DOUBTFUL_DB = 0.6, 3.5
+"""What is less sure is cut by no more: it costs .01 of repair, and halves the deep cuts of what is not there."""
+LEAST_BROAD_SHARE = 0.15
+"""What is broad and stands over its surroundings for less of the time than this is none: its evidence is against it."""
 LOUD_TROUBLE_ROLES = frozenset({Role.VOICE, Role.BRASS, Role.WINDS, Role.STRINGS, Role.GUITAR})
 """What can be driven into harshness while it sounds; what is struck or plucked brightens with each stroke."""
 SQUEAK_ROLES = frozenset({Role.GUITAR, Role.BASS, Role.STRINGS, Role.BRASS, Role.WINDS})
 """What squeaks; strokes of drums, mallets and keys, and cymbals, are short and bright by nature."""
-_LEAST_DEPTH_DB = 0.6
+_LEAST_DEPTH_DB = 0.4
 _WOLF_OCT = 0.12
 _SHORTEST_S = 0.05
 _DRAWN = 240
@@ -86,9 +111,15 @@ class Search:
         self.view = look(sound, start, end, sample_rate=sample_rate, progress=lambda share: progress(0.6 * share))
         self.contours = all_contours(self.view.levels, self.view.parts)
         self.silent = bool(np.max(self.contours[0]) < -100.0)
+        self._model: Model | None = None
         self.reading: Reading = read_contours(self.contours, role=role)
         progress(0.75)
         self._spectrum: WholeSpectrum | None = None
+
+    def judged_by(self, model: Model, role: Role | None) -> None:
+        """Let other networks judge than those that ship, so that the benchmark can ask some that never heard it."""
+        self._model, self._role = model, role
+        self.reading = read_contours(self.contours, model, role=role)
 
     @property
     def spectrum(self) -> WholeSpectrum:
@@ -108,7 +139,7 @@ class Search:
         if self.silent:
             return []
         hum = find_hum(self.view)
-        found = self._spots(hum, deepest_db)
+        found = [f for f in self._spots(hum, deepest_db) if not self._is_own(f)]
         if hum is not None:
             found.append(self._hum(hum))
         if self._role in LOUD_TROUBLE_ROLES:
@@ -122,7 +153,86 @@ class Search:
         if rumble is not None:
             found.append(self._rumble(rumble))
         kept = sorted((f for f in found if f.confidence >= least_confidence), key=lambda f: -f.rank)
-        return kept[:most]
+        return [replace(f, loop_s=self._loop(f)) for f in self._told_after(kept[:most])]
+
+    def _told_after(self, found: Sequence[Finding]) -> list[Finding]:
+        """The findings of the networks with what is left of them once all static moves that are proposed are made."""
+        moves = [f.move for f in found if isinstance(f.move, StaticMove) and not f.stretches]
+        if not moves:
+            return list(found)
+        after = self.after(moves)
+        left = after.boost_db + after.hump_db
+        grid = finding_grid()
+        out = []
+        for f in found:
+            by_rule = f.stretches or f.moments or f.kind in _BY_RULE or not isinstance(f.move, StaticMove)
+            near = np.abs(np.log2(grid / f.frequency_hz)) <= 1.5 / POINTS_PER_OCTAVE
+            out.append(f if by_rule else replace(f, after_db=round(float(np.max(left[near])), 1)))
+        return out
+
+    def _is_own(self, finding: Finding) -> bool:
+        """Whether what looks like a ring is the fundamental of a drum, or, where it is doubtful, a tone of its own."""
+        if finding.kind is not Kind.RING:
+            return False
+        lines = self._own_lines if finding.confidence < _SURE else []
+        own = [line.frequency_hz for line in lines if line.decay is None or line.ring_q >= SURELY_A_LINE_Q]
+        base = self.fundamental_hz()
+        return any(
+            abs(np.log2(finding.frequency_hz / hz)) < SAME_TONE_OCT for hz in [*own, *([] if base is None else [base])]
+        )
+
+    def own_tones(self, beside: Sequence[Finding] = ()) -> list[Finding]:
+        """Tones of the instrument or the room that stand still; no faults, each with the cut that fits it.
+
+        beside : what was found; where one of these rings is, nothing is told twice.
+        """
+        if self.silent:
+            return []
+        out = []
+        rings = [f.frequency_hz for f in beside if f.kind is Kind.RING]
+        for line in self._own_lines:
+            if any(abs(np.log2(line.frequency_hz / hz)) < SAME_TONE_OCT for hz in rings):
+                continue
+            cut = offered_cut(line, self._role)
+            confidence = round(float(np.clip(line.peak_share, 0.5, 0.95)), 3)
+            octaves = q_to_octaves(cut.q)
+            finding = Finding(Kind.OWN_TONE, line.frequency_hz, octaves, round(line.over_db, 1), confidence, cut)
+            whole = self._with_evidence(finding, line.decay, broad=False)
+            if self._role not in STRUCK and whole.share_of_time < LEAST_TONE_SHARE:
+                continue  # a note that is often played
+            told = relation_of(line, self._fundamental) or whole.harmonic
+            whole = replace(whole, harmonic=told, says=why_own(line), slope=0.0)
+            out.append(replace(whole, loop_s=self._loop(whole)))
+        return out
+
+    def fundamental_hz(self) -> float | None:
+        """Of something struck, where it is one."""
+        line = None if self.silent else self._fundamental
+        return None if line is None else line.frequency_hz
+
+    @cached_property
+    def _lines(self) -> list[Line]:
+        return lines_of(self.contours, self.spectrum, highest_hz=self._highest_hz)
+
+    @cached_property
+    def _own_lines(self) -> list[Line]:
+        return own_tones(self._lines, self.spectrum, self._fundamental)
+
+    @cached_property
+    def _fundamental(self) -> Line | None:
+        return fundamental_of(self._lines, self._role)
+
+    def _loop(self, finding: Finding) -> tuple[float, float]:
+        """The passage in which it is listened to."""
+        rate = self.sample_rate
+        at, until = max(finding.moments, key=lambda span: span[1] - span[0], default=(finding.worst_s, 0.0))
+        first = max(self._start, round((at - BEFORE_S) * rate))
+        last = min(self._stop, max(first + round(2.0 * LONGEST_S * rate), round((until + LONGEST_S) * rate)))
+        first = max(self._start, min(first, last - round(LOOP_S * rate)))
+        mono = np.mean(np.asarray(self._sound[first:last], dtype=np.float32), axis=1)
+        ring = 0.0 if finding.ring_ms is None else finding.ring_ms / 1000.0
+        a, b = loop_around(mono, sample_rate=rate, at_s=at - first / rate, until_s=until - first / rate, ring_s=ring)
+        return round(first / rate + a, 3), round(first / rate + b, 3)
 
     # --- rings and broad trouble ------------------------------------------------------------------
 
@@ -132,15 +242,47 @@ class Search:
         spots = [s for s in spots if not any(abs(np.log2(s.frequency_hz / f)) < 1 / 36 for f in leave_out_hz)]
         return fit_together(spots, self.reading)
 
+    def after(self, moves: Sequence[StaticMove]) -> Reading:
+        """What the networks read once these moves are made: their response laid over every frame, then read anew.
+
+        Exact for what rings shorter than a window; nothing is rendered.
+        """
+        response = treatment_db(moves, finding_grid(), sample_rate=self.sample_rate).astype(np.float32)
+        parts = self.view.parts
+        levels = [level + response[part.reach] for level, part in zip(self.view.levels, parts, strict=True)]
+        return read_contours(all_contours(levels, parts), self._model, role=self._role)
+
+    def tried(self, spots: Sequence[Spot]) -> Reading:
+        """As `after`, with every spot cut by half of its height: what is real shrinks, what is not stays a line."""
+        return self.after([as_cut(spot, TRIED_SHARE) for spot in spots]) if spots else self.reading
+
     def _spots(self, hum: Hum | None, deepest_db: float | None) -> list[Finding]:
         spots = self.spots([f for f, _ in hum.lines] if hum else [])
-        return [f for f in (self._finding(spot, deepest_db) for spot in spots) if f is not None]
+        found = (self._finding(spot, heard, deepest_db) for spot, heard in zip(spots, self.heard(spots), strict=True))
+        return [f for f in found if f is not None]
 
-    def _finding(self, spot: Spot, deepest_db: float | None) -> Finding | None:
-        confidence = confidence_of(spot)
-        cut = as_cut(spot, confidence, deepest_db=deepest_db)
-        if cut.gain_db > -_LEAST_DEPTH_DB or not is_believable(spot, LEAST_CONFIDENCE):
+    def heard(self, spots: Sequence[Spot]) -> list[dict[str, float]]:
+        """What speaks for and against each of the spots of this sound."""
+        tried = self.tried(spots)
+        return with_crowd([self._witnesses(spot, tried) for spot in spots])
+
+    def _witnesses(self, spot: Spot, tried: Reading) -> dict[str, float]:
+        seen = trace(self.view, spot.frequency_hz, spot.octaves, broad=spot.broad)
+        if spot.broad:
+            return broad_witnesses(spot, self.reading, tried, self.contours, seen)
+        decay = measure_decay(self.spectrum, spot.frequency_hz, spot.octaves)
+        return narrow_witnesses(spot, self.reading, tried, self.spectrum, decay, seen, self._highest_hz)
+
+    def _finding(self, spot: Spot, heard: dict[str, float], deepest_db: float | None) -> Finding | None:
+        opinion = opinion_on(broad=spot.broad)
+        confidence = round(opinion.confidence(heard), 3)
+        if confidence < (LEAST_BROAD_CONFIDENCE if spot.broad else LEAST_CONFIDENCE) or spot.gain_db < _LEAST_DEPTH_DB:
             return None
+        # what is doubtful is told of with a cut that does no harm, to be tried deeper by whoever hears it
+        share = max(opinion.share(confidence), _LEAST_DEPTH_DB / spot.gain_db)
+        if confidence < DOUBTFUL:
+            deepest_db = min(deepest_db or DOUBTFUL_DB, DOUBTFUL_DB)
+        cut = as_cut(spot, share, deepest_db=deepest_db)
         if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
             return None
         decay = None if spot.broad else measure_decay(self.spectrum, spot.frequency_hz, spot.octaves)
@@ -149,13 +291,13 @@ class Search:
             cut = replace(cut, frequency_hz=decay.frequency_hz)
         broad = spot.broad or spot.octaves >= BROAD_OCT
         kind = broad_kind(spot.frequency_hz, self._role) if broad else Kind.RING
-        return self._with_evidence(
-            Finding(kind, spot.frequency_hz, spot.octaves, spot.gain_db, confidence, cut), decay, broad=broad
-        )
+        found = Finding(kind, spot.frequency_hz, spot.octaves, spot.gain_db, confidence, cut)
+        told = self._with_evidence(found, decay, broad=broad, envelope=spot.broad)
+        return None if spot.broad and told.share_of_time < LEAST_BROAD_SHARE else told
 
-    def _with_evidence(self, finding: Finding, decay: Decay | None, *, broad: bool) -> Finding:
+    def _with_evidence(self, finding: Finding, decay: Decay | None, *, broad: bool, envelope: bool = False) -> Finding:
         f, octaves = finding.frequency_hz, finding.bandwidth_oct
-        seen = trace(self.view, f, octaves)
+        seen = trace(self.view, f, octaves, broad=envelope)
         slope, together = seen.slope()
         own = own_ring_ms(f, octaves)
         return replace(
@@ -333,7 +475,7 @@ class Search:
 
     def _rumble(self, rumble: Rumble) -> Finding:
         move = StaticMove(Shape.LOW_CUT, rumble.cut_hz, slope_db_per_octave=24)
-        confidence = float(np.clip(0.3 + 0.02 * rumble.over_db, 0.3, 0.85))
+        confidence = float(np.clip(0.2 + 0.02 * rumble.over_db, 0.2, 0.85))
         finding = Finding(
             Kind.RUMBLE, rumble.frequency_hz, 1.0, round(rumble.over_db, 1), round(confidence, 3), move,
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",

@@ -13,6 +13,7 @@ from mivlo.core.moves import Entry
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.documents import FindingDocument
 from mivlo.services.findings.looking import analysis_key, looking
+from mivlo.services.findings.weighing import weigh
 from mivlo.services.song.edits import change_song, lock_song
 from mivlo.services.song.log import Change
 from mivlo.services.song.moves import add_moves, check_entry
@@ -25,7 +26,11 @@ _REPEATING = ("ring", "hum", "rumble")
 
 @dataclass(frozen=True, slots=True)
 class FindingState:
-    """A finding as the page sees it. `in_tracks`: how many tracks of the song have it at the same place."""
+    """A finding as the page sees it.
+
+    in_tracks : how many tracks of the song have it at the same place. song_says : what was decided of its like in
+    others; the document's confidence has it in.
+    """
 
     id: int
     track_id: int
@@ -33,6 +38,7 @@ class FindingState:
     move_id: int | None
     left_db: float | None
     in_tracks: int
+    song_says: str
     document: FindingDocument
 
 
@@ -99,8 +105,8 @@ def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindin
     song = read_song(session, song_id)
     track = song.strip(track_id)
     rows = _rows(session, [t.id for t in song.tracks])
-    spread = {row.id: len({r.strip_id for r in group}) for group in _groups(rows) for row in group}
-    rows = _rows(session, [track_id])
+    alike = {row.id: group for group in _groups(rows) for row in group}
+    states = [_state(row, alike.get(row.id, [row])) for row in _rows(session, [track_id])]
     known = session.get(LookRow, track_id)
     return TrackFindings(
         fresh=known is not None and known.key == analysis_key(song, track),
@@ -109,15 +115,19 @@ def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindin
         to_s=known.to_s if known else 0.0,
         treated=known.treated if known else False,
         along=(known.along or None) if known else None,
-        findings=[_state(row, spread.get(row.id, 1)) for row in rows],
+        findings=sorted(states, key=lambda f: -f.document.rank),
     )
 
 
-def _state(row: FindingRow, in_tracks: int) -> FindingState:
-    return FindingState(
-        row.id, row.strip_id, row.state, row.move_id, row.left_db, in_tracks,
-        FindingDocument.model_validate(row.document),
-    )  # fmt: skip
+def _state(row: FindingRow, alike: Sequence[FindingRow]) -> FindingState:
+    """alike : it and what is at the same place in other tracks."""
+    document = FindingDocument.model_validate(row.document)
+    says = ""
+    if row.state == "open":
+        weighed = weigh(document.confidence, [r.state for r in alike if r.strip_id != row.strip_id])
+        document, says = document.model_copy(update={"confidence": weighed.confidence}), weighed.says
+    spread = len({r.strip_id for r in alike})
+    return FindingState(row.id, row.strip_id, row.state, row.move_id, row.left_db, spread, says, document)
 
 
 def _row(session: Session, song_id: int, finding_id: int) -> tuple[FindingRow, StripRow]:

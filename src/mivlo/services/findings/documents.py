@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -10,9 +11,11 @@ from pydantic import BaseModel, TypeAdapter, model_serializer
 from mivlo.audio.decode import FileSamples, shortfall
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import Evidence, Finding, Kind, Search
+from mivlo.core.findings.finding import rank_of
 from mivlo.core.findings.search import LEAST_CONFIDENCE, MOST
 from mivlo.core.moves import Entry
 from mivlo.core.roles import Role
+from mivlo.core.units import hz_to_note
 from mivlo.description import STRICT, flat_union, plain_document, read_plain
 from mivlo.services.song.naming import guess_role, name_from_file
 
@@ -79,15 +82,22 @@ class FindingDocument(BaseModel):
     moments: list[list[float]]
     similar: float | None
     worst_s: float
+    loop_s: list[float] = []  # of a look by an older method nothing is known
     ring_ms: float | None
     own_ring_ms: float
     slope_db_per_db: float
     harmonic: str
     threshold_db: float | None
+    after_db: float | None = None
     takes_db: float
     says: str
     move: ProposedMove
     evidence: EvidenceDocument | None = None
+
+    @property
+    def rank(self) -> float:
+        """As `Finding.rank`, of what stands in the document."""
+        return rank_of(self.kind, self.confidence, self.excess_db)
 
     def entry(self) -> Entry:
         """The proposed move as an entry of a treatment."""
@@ -108,16 +118,27 @@ class FindingDocument(BaseModel):
             moments=[list(span) for span in f.moments],
             similar=f.similar,
             worst_s=f.worst_s,
+            loop_s=list(f.loop_s),
             ring_ms=f.ring_ms,
             own_ring_ms=f.own_ring_ms,
             slope_db_per_db=f.slope,
             harmonic=f.harmonic,
             threshold_db=f.threshold_db,
+            after_db=f.after_db,
             takes_db=f.takes_db,
             says=f.says,
             move=proposed_move(f.entry),
             evidence=EvidenceDocument.of(f.evidence) if evidence else None,
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What stands out in a file; fundamental_hz : of something struck, where it is one."""
+
+    findings: list[Finding]
+    own_tones: list[Finding]
+    fundamental_hz: float | None
 
 
 def search_file(
@@ -129,7 +150,7 @@ def search_file(
     most: int = MOST,
     least_confidence: float = LEAST_CONFIDENCE,
     keep_readable: bool = False,
-) -> tuple[FileSamples, list[Finding]]:
+) -> tuple[FileSamples, Found]:
     """What stands out in a file. Without a role it is guessed from the name.
 
     keep_readable : of a damaged file, look at what can be read.
@@ -146,21 +167,40 @@ def search_file(
         raise BadAudio(f"There is no sound between --from and --to: {path.name} lasts {sound.info.duration_s:.2f} s.")
     known = role or guess_role(name_from_file(path.name))
     if stop - start < 0.05 * rate:  # nothing can be said of so little
-        return sound, []
+        return sound, Found([], [], None)
     search = Search(sound, sample_rate=rate, start=start, stop=stop, role=known)
-    return sound, search.findings(most=most, least_confidence=least_confidence)
+    findings = search.findings(most=most, least_confidence=least_confidence)
+    return sound, Found(findings, search.own_tones(findings), search.fundamental_hz())
 
 
 def file_document(
     path: Path, *, from_s: float, to_s: float | None, role: Role | None, most: int, evidence: bool
 ) -> dict[str, Any]:
     """The JSON document of `mivlo find`."""
-    sound, findings = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most, keep_readable=True)
-    documents = [FindingDocument.of(f, evidence=evidence) for f in findings]
+    sound, found = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most, keep_readable=True)
+    hidden = set() if evidence else {"evidence"}
+
+    def written(findings: list[Finding]) -> list[dict[str, Any]]:
+        return [FindingDocument.of(f, evidence=evidence).model_dump(mode="json", exclude=hidden) for f in findings]
+
+    tones = written(found.own_tones)
+    for tone in tones:  # a proposal that is not made unless it is asked for
+        tone["offer"] = tone.pop("move")
     return {
         "file": str(path),
         "sample_rate": sound.info.sample_rate,
         "duration_s": round(sound.info.duration_s, 6),
         "notice": shortfall(sound.info, sound.ends_at),
-        "findings": [d.model_dump(mode="json", exclude={"evidence"} if not evidence else set()) for d in documents],
+        "findings": written(found.findings),
+        "own_tones": tones,
+        "fundamental": None if found.fundamental_hz is None else _named(found.fundamental_hz),
+    }
+
+
+def _named(frequency_hz: float) -> dict[str, Any]:
+    note = hz_to_note(frequency_hz)
+    return {
+        "frequency_hz": round(frequency_hz, 3),
+        "note": f"{note.name}{note.octave}",
+        "cents": round(note.cents, 1),
     }

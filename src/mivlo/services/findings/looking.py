@@ -117,7 +117,8 @@ def _look(
         search = Search(sound, sample_rate=song.sample_rate, start=start, stop=stop, role=track.role, progress=progress)
     except BadAudio:  # nothing can be said of so short a sound
         return [], {}
-    return search.findings(), {} if search.silent else _along_document(search.along())
+    found = search.findings()
+    return [*found, *search.own_tones(found)], {} if search.silent else _along_document(search.along())
 
 
 def _along_document(along: Along) -> dict[str, Any]:

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import Boolean, func, literal_column, not_, select
 from sqlalchemy.orm import Session, selectinload
 
+from mivlo.core.findings import Kind
 from mivlo.core.graph import Plan, Strip, StripKind, compile
 from mivlo.core.kept import Range
 from mivlo.core.moves import Aftercare, Entry, FixedMove, Phase, Treatment
@@ -325,11 +326,12 @@ SPARED = literal_column(
 
 
 def _counts(session: Session, strip_ids: Sequence[int]) -> dict[int, tuple[int, int]]:
-    """Per strip: findings that are open, and that were decided."""
+    """Per strip: findings that are open, and that were decided. An own tone is nothing that has to be decided."""
+    is_fault = FindingRow.kind != str(Kind.OWN_TONE)
     query = (
         select(
             FindingRow.strip_id,
-            func.count().filter(FindingRow.state == "open", FindingRow.present, not_(SPARED)),
+            func.count().filter(FindingRow.state == "open", FindingRow.present, is_fault, not_(SPARED)),
             func.count().filter(FindingRow.state != "open"),
         )
         .where(FindingRow.strip_id.in_(strip_ids))

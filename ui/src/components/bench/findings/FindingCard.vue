@@ -52,7 +52,7 @@ watch(() => findings.draft !== null, async (changing) => {
     <p class="why">
       {{ signed(finding.document.excess_db, 1) }} dB over its surroundings, {{ finding.document.bandwidth_oct.toFixed(2) }} oct wide.
       {{ reasons(finding).join(" ") }}
-      <template v-if="finding.in_tracks > 1">In {{ finding.in_tracks }} tracks.</template>
+      <template v-if="finding.in_tracks > 1">In {{ finding.in_tracks }} tracks. {{ finding.song_says }}</template>
       <strong v-if="back" class="back">Cut already, but what stands behind the moves brings it back by {{ back.db.toFixed(1) }} dB.</strong>
     </p>
     <div class="where">

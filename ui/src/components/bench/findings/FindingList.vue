@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** What stands out, most certain and most disturbing first; the chosen one with its evidence and what to do. */
-import { nextTick, ref, watch } from "vue";
+import { computed, nextTick, ref, watch } from "vue";
 import { figureOf, lookState } from "../../../lib/findings";
 import { signed, writeHz } from "../../../lib/notes";
 import { useChanges } from "../../../stores/changes";
@@ -21,6 +21,8 @@ const changes = useChanges();
 const findings = useFindings();
 const view = useView();
 const list = ref<HTMLElement | null>(null);
+const OWN_TONE = "own tone";
+const faults = computed(() => findings.open.filter((f) => f.document.kind !== OWN_TONE));
 const percent = (share: number) => Math.round(100 * share);
 
 watch(() => findings.chosenId, async () => {
@@ -35,7 +37,7 @@ watch(() => findings.chosenId, async () => {
       <h2 class="caption">Findings</h2>
       <span class="soft" role="status">
         <template v-if="findings.looking">{{ lookState(findings.looking) }} …</template>
-        <template v-else>{{ findings.open.length }} open · {{ findings.decided.length }} decided</template>
+        <template v-else>{{ faults.length }} open · {{ findings.decided.length }} decided</template>
       </span>
       <button
         type="button" class="plain small" :aria-pressed="song.song?.look_in_passage ?? false" :disabled="!view.passage"
@@ -45,13 +47,14 @@ watch(() => findings.chosenId, async () => {
       </button>
     </header>
     <ul ref="list" :class="{ short: findings.chosen }">
-      <li v-for="f in findings.open" :key="f.id" :class="{ chosen: f.id === findings.chosenId }">
+      <li v-for="f in findings.open" :key="f.id" :class="{ chosen: f.id === findings.chosenId, own: f.document.kind === OWN_TONE }">
         <button type="button" class="row" :aria-current="f.id === findings.chosenId" @click="findings.choose(f.id)">
           <svg viewBox="0 0 12 12" aria-hidden="true"><path :d="SHAPES[figureOf(f.document.kind)]" /></svg>
           <span>{{ f.document.kind }}</span>
           <span class="figure right">{{ view.place(f.document.frequency_hz) }}</span>
           <span class="figure right over">{{ signed(f.document.excess_db, 0) }} dB</span>
-          <span class="figure right soft" :title="`${percent(f.document.confidence)} % of findings like this one are real`">{{ percent(f.document.confidence) }} %</span>
+          <span v-if="f.document.kind === OWN_TONE" class="right soft" title="a tone of the instrument or the room: no fault, cut it if it bothers you">no fault</span>
+          <span v-else class="figure right soft" :title="`${percent(f.document.confidence)} % of findings like this one are real`">{{ percent(f.document.confidence) }} %</span>
         </button>
       </li>
       <li v-for="f in findings.decided" :key="f.id" class="done">
@@ -84,8 +87,12 @@ ul.short { max-height: 132px; }
 li { display: flex; border-bottom: 1px solid var(--line); align-items: center; }
 li.chosen { background: var(--paper); box-shadow: inset 3px 0 0 var(--stand-out); }
 li.done { color: var(--soft); }
+li.own { color: var(--soft); }
+li.own .over { color: inherit; }
+li.own svg { fill: none; stroke: var(--stand-out); }
+li:not(.own) + li.own { border-top: 1px solid var(--soft); }
 .row {
-  flex: 1; display: grid; grid-template-columns: 14px 62px 1fr 56px 42px; gap: 6px; align-items: center; border: 0; background: none; color: inherit;
+  flex: 1; display: grid; grid-template-columns: 14px 62px 1fr 56px 46px; gap: 6px; align-items: center; border: 0; background: none; color: inherit;
   font: inherit; font-size: 12px; line-height: 15px; padding: 3px 6px; text-align: left; cursor: pointer; white-space: nowrap;
 }
 li.done .row { cursor: default; grid-template-columns: 14px 62px 1fr 84px; }

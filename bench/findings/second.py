@@ -1,0 +1,307 @@
+"""Fit the second opinion that ships: what makes a spot likely, and how deep a cut of it harms least.
+
+    python -m bench.findings.second look    # looks at clips with networks that never heard them; kept in the cache
+    python -m bench.findings.second         # fits to what was seen and puts it into the model
+
+Looked at are sources of foreign origin, by the networks that ship, and one take of each source that is trained on, by
+two networks that never heard its family. Figures are printed with the sources parted into eight: what is said of one is
+said by curves that were fitted without it.
+"""
+
+from __future__ import annotations
+
+import pickle
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+from scipy.optimize import minimize
+from scipy.signal import welch
+
+from bench.findings.clips import CACHE, FOLDS, clip, without
+from bench.findings.damage import BANDS_HZ, Bell, damage, distance, levels
+from bench.findings.judge import MOST, means
+from bench.findings.sources import RATE, all_sources
+from mivlo.core.findings.cuts import DEEPEST_BROAD_DB, DEEPEST_NARROW_DB, bell_db
+from mivlo.core.findings.network import Model, read_model
+from mivlo.core.findings.opinion import SENSE, Curve, Opinion, to_arrays
+from mivlo.core.findings.search import DOUBTFUL, DOUBTFUL_DB, Search
+from mivlo.core.findings.witnesses import BROAD, NARROW
+from mivlo.core.roles import Role
+from mivlo.core.units import Floats
+
+OUT = Path("src/mivlo/core/findings/model.npz")
+SEEN = CACHE / "seen.pickle"
+PARTS = 8
+_KNOTS = {"certainty": 8, "boost_db": 5, "height_db": 5, "boost_disagreement_db": 5}
+_FEW_KNOTS = 4
+_STIFF = 3.0
+_KNOWN_WEIGHT = 0.3
+"""Of what was said by two networks that never heard the family: they are less sure than eight."""
+CONFIDENCES = np.array([0.15, 0.3, 0.45, 0.6, 0.7, 0.8, 0.9, 1.0])
+CLEAN_WEIGHT = 0.7
+"""How much more a decibel counts that is taken from a clean track than one that is left of a trouble."""
+_CELLS_OCT = np.arange(np.log2(50.0), np.log2(14_000.0), 1.0 / 96.0)
+_IN_BAND = np.abs(_CELLS_OCT[None] - np.log2(BANDS_HZ)[:, None]) <= 1 / 24
+
+
+@dataclass(slots=True)
+class Spotted:
+    """A spot as it was seen. confidence : by curves that were fitted without its source."""
+
+    broad: bool
+    frequency_hz: float
+    octaves: float
+    height_db: float
+    witnesses: dict[str, float]
+    real: bool
+    confidence: float = 0.0
+
+
+@dataclass(slots=True)
+class Look:
+    """What was seen of one clip. cells : its power in 1/96 octaves; levels and clean : as the benchmark measures."""
+
+    source: str
+    weight: float
+    damaged: bool
+    cells: Floats
+    levels: Floats
+    clean: Floats
+    spots: list[Spotted] = field(default_factory=list)
+
+
+def _cells(x: Floats) -> Floats:
+    hz, power = welch(x, RATE, nperseg=32_768)
+    sums = np.concatenate([[0.0], np.cumsum(power)])
+    edges = 2.0 ** np.append(_CELLS_OCT - 1 / 192, _CELLS_OCT[-1] + 1 / 192) / hz[1]
+    return np.diff(np.interp(edges, np.arange(len(sums)) - 0.5, sums)) + 1e-30
+
+
+def _look(
+    x: Floats, model: Model, role: Role | None, source: str, weight: float, bells: Sequence[Bell], clean: Floats
+) -> Look:
+    search = Search(x[:, None], sample_rate=RATE)
+    search.judged_by(model, role)
+    out = Look(source, weight, bool(bells), _cells(x), levels(x), clean)
+    spots = search.spots()
+    for spot, heard in zip(spots, search.heard(spots), strict=True):
+        real = any(means(spot.frequency_hz, spot.octaves, bell) for bell in bells)
+        out.spots.append(Spotted(spot.broad, spot.frequency_hz, spot.octaves, spot.gain_db, heard, real))
+    return out
+
+
+def _looks_at(job: tuple[int, int, int, str, float]) -> list[Look]:
+    number, take, damages, path, weight = job
+    source = all_sources()[number]
+    role = (
+        Role(source.role) if weight == 1.0 and take == 1 else None
+    )  # networks that never heard a family don't know it
+    with Path(path).open("rb") as file:
+        model = read_model(file)
+    clean = clip(source, take)
+    target = levels(clean)
+    out = [_look(clean, model, role, source.name, weight, (), target)]
+    for again in range(damages):
+        damaged, bells = damage(clean, np.random.default_rng([9, number, take, again]))
+        if bells:
+            out.append(_look(damaged, model, role, source.name, weight, bells, target))
+    return out
+
+
+def _jobs() -> Iterator[tuple[int, int, int, str, float]]:
+    for number, source in enumerate(all_sources()):
+        if source.half == "foreign":
+            yield from ((number, take, 2, str(OUT), 1.0) for take in range(3))
+        elif source.half == "more":
+            fold = next(name for name, roles in FOLDS.items() if source.role in roles)
+            yield number, 0, 1, str(without(fold)), _KNOWN_WEIGHT
+
+
+def look_at_all(workers: int = 2) -> None:
+    """Look at all clips and keep what was seen."""
+    jobs, seen = list(_jobs()), []
+    with ProcessPoolExecutor(workers) as pool:
+        for done, some in enumerate(pool.map(_looks_at, jobs, chunksize=2)):
+            seen += some
+            if done % 50 == 0:
+                print(done, len(jobs), flush=True)
+    with SEEN.open("wb") as file:
+        pickle.dump(seen, file)
+
+
+# --- the curves -----------------------------------------------------------------------------------
+
+
+def fit(spots: Sequence[Spotted], weights: Floats, names: Sequence[str]) -> Opinion:
+    """Curves of least penalised log-loss; steps of one sign where the sense of a witness is known."""
+    real = np.array([s.real for s in spots], dtype=np.float64)
+    knots, columns, bounds, groups = {}, [], [], []
+    for name in names:
+        x = np.array([s.witnesses[name] for s in spots])
+        there = np.isfinite(x)
+        at = np.unique(np.quantile(x[there], np.linspace(0.01, 0.99, _KNOTS.get(name, _FEW_KNOTS) + 1)))
+        knots[name] = at if len(at) > 1 else np.array([at[0], at[0] + 1.0])
+        first = len(columns)
+        for a, b in zip(knots[name][:-1], knots[name][1:], strict=True):
+            columns.append(np.where(there, np.clip((np.where(there, x, a) - a) / (b - a), 0.0, 1.0), 0.0))
+            bounds.append({1: (0.0, None), -1: (None, 0.0), 0: (None, None)}[SENSE[name]])
+        columns.append((~there).astype(np.float64))
+        bounds.append((None, None))
+        groups.append((first, len(columns) - 1))
+    columns.append(np.ones(len(spots)))
+    bounds.append((None, None))
+    x = np.stack(columns, axis=1)
+
+    def loss(steps: Floats) -> tuple[float, Floats]:
+        odds = x @ steps
+        total = float(np.sum(weights * (np.logaddexp(0.0, odds) - real * odds)))
+        slope = x.T @ (weights * (1.0 / (1.0 + np.exp(-odds)) - real))
+        for a, b in groups:
+            total += _STIFF * float(np.sum(steps[a : b + 1] ** 2) + np.sum(np.diff(steps[a:b]) ** 2))
+            slope[a : b + 1] += 2.0 * _STIFF * steps[a : b + 1]
+            change = np.diff(steps[a:b])
+            slope[a : b - 1] -= 2.0 * _STIFF * change
+            slope[a + 1 : b] += 2.0 * _STIFF * change
+        return total, slope
+
+    steps = minimize(loss, np.zeros(x.shape[1]), jac=True, method="L-BFGS-B", bounds=bounds, options={"maxiter": 500}).x
+    curves = {
+        name: Curve(knots[name], np.concatenate([[0.0], np.cumsum(steps[a:b])]), float(steps[b]))
+        for name, (a, b) in zip(names, groups, strict=True)
+    }
+    return Opinion(curves, float(steps[-1]), np.stack([CONFIDENCES, CONFIDENCES]))
+
+
+def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
+    # a track without trouble is as likely as one with some; foreign clips were damaged twice
+    rows = [
+        (s, look.weight * (1.0 if look.damaged or look.weight < 1.0 else 2.0))
+        for look in looks
+        for s in look.spots
+        if s.broad is broad
+    ]
+    return [s for s, _ in rows], np.array([w for _, w in rows])
+
+
+def say_without_own(looks: Sequence[Look]) -> None:
+    """Give every spot the confidence of curves that were fitted without its source."""
+    names = sorted({look.source for look in looks})
+    part = dict(zip(names, np.random.default_rng(1).permutation(len(names)) % PARTS, strict=True))
+    for broad, witnesses in ((False, NARROW), (True, BROAD)):
+        for k in range(PARTS):
+            opinion = fit(*_rows([look for look in looks if part[look.source] != k], broad), witnesses)
+            for look in looks:
+                if part[look.source] == k:
+                    for spot in look.spots:
+                        if spot.broad is broad:
+                            spot.confidence = opinion.confidence(spot.witnesses)
+
+
+# --- the depths -----------------------------------------------------------------------------------
+
+Share = Callable[[Spotted], float]
+
+
+def left_db(look: Look, share: Share) -> float:
+    """Distance from the clean clip after the cuts, predicted from the power in cells."""
+    ranked = sorted(look.spots, key=lambda s: -s.confidence * (0.6 + min(s.height_db, 16.0) / 40.0))
+    cut = np.zeros(len(_CELLS_OCT))
+    for spot in ranked[:MOST]:
+        depth = min(spot.height_db * share(spot), DEEPEST_BROAD_DB if spot.broad else DEEPEST_NARROW_DB)
+        depth = min(depth, DOUBTFUL_DB) if spot.confidence < DOUBTFUL else depth
+        if depth >= 0.4 and spot.confidence >= CONFIDENCES[0]:
+            cut -= bell_db(_CELLS_OCT, np.log2(spot.frequency_hz), spot.octaves, depth)
+    change = 10.0 * np.log10((_IN_BAND @ (look.cells * 10.0 ** (cut / 10.0))) / (_IN_BAND @ look.cells))
+    return distance(look.levels + change, look.clean)
+
+
+def harm(looks: Sequence[Look], share: Share) -> float:
+    """Mean decibels that are left of the damage, as a share of it, and that are done to clean clips."""
+    left = [left_db(x, share) / distance(x.levels, x.clean) for x in looks if x.damaged]
+    done = [left_db(x, share) for x in looks if not x.damaged]
+    return float(np.mean(left) + CLEAN_WEIGHT * 0.25 * np.mean(done))
+
+
+def least_harm(looks: Sequence[Look]) -> dict[bool, Floats]:
+    """For broad (True) and narrow spots the shares at CONFIDENCES that harm least, rising."""
+    shares = {False: CONFIDENCES**1.6, True: CONFIDENCES**1.5}
+
+    def share(spot: Spotted) -> float:
+        return float(np.interp(spot.confidence, CONFIDENCES, shares[spot.broad]))
+
+    best = harm(looks, share)
+    for step in (0.15, 0.07):
+        for _ in range(3):
+            for broad in (False, True):
+                for i in range(len(CONFIDENCES)):
+                    for by in (step, -step):
+                        was = shares[broad].copy()
+                        shares[broad][i] = np.clip(was[i] + by, 0.0, 1.1)
+                        shares[broad][:i] = np.minimum(shares[broad][:i], shares[broad][i])
+                        shares[broad][i:] = np.maximum(shares[broad][i:], shares[broad][i])
+                        now = harm(looks, share)
+                        if now < best - 1e-5:
+                            best = now
+                        else:
+                            shares[broad] = was
+    return shares
+
+
+def _figures(looks: Sequence[Look], share: Share) -> str:
+    repair = np.array([1.0 - left_db(x, share) / distance(x.levels, x.clean) for x in looks if x.damaged])
+    done = [left_db(x, share) for x in looks if not x.damaged]
+    return (
+        f"repair {repair.mean():.3f} / {np.median(repair):.3f}, worse {100 * np.mean(repair < 0):.0f} %, "
+        f"clean clips changed by {np.mean(done):.2f} dB"
+    )
+
+
+def main() -> None:
+    with SEEN.open("rb") as file:
+        looks: list[Look] = pickle.load(file)  # our own file
+    say_without_own(looks)
+    foreign = [x for x in looks if x.weight == 1.0]
+    for broad in (False, True):
+        spots, _ = _rows(foreign, broad)
+        for low, high in ((0.0, 0.4), (0.4, 0.7), (0.7, 1.01)):
+            some = [s for s in spots if low <= s.confidence < high]
+            if some:
+                said, real = np.mean([s.confidence for s in some]), np.mean([s.real for s in some])
+                print(
+                    "broad" if broad else "narrow", f"{low} to {high}: said {said:.2f} real {real:.2f} of {len(some)}"
+                )
+    shares = least_harm(foreign)
+    known = [x for x in looks if x.weight != 1.0]
+    for power in (1.0, 1.6):
+        print("power", power, _figures(foreign, lambda s, power=power: s.confidence**power))
+    print("least harm", _figures(foreign, lambda s: float(np.interp(s.confidence, CONFIDENCES, shares[s.broad]))))
+    print(
+        "families left out, the same shares",
+        _figures(known, lambda s: float(np.interp(s.confidence, CONFIDENCES, shares[s.broad]))),
+    )
+    print({broad: np.round(s, 2).tolist() for broad, s in shares.items()})
+    with np.load(OUT) as found:
+        kept = {n: found[n] for n in found.files if n.split("/")[0] not in ("narrow", "broad")}
+    for broad, witnesses in ((False, NARROW), (True, BROAD)):
+        opinion = fit(*_rows(looks, broad), witnesses)
+        opinion = Opinion(opinion.curves, opinion.start, np.stack([CONFIDENCES, shares[broad]]))
+        kept |= to_arrays(opinion, "broad" if broad else "narrow")
+        for name, curve in opinion.curves.items():
+            print(
+                f"{name:24}",
+                np.round(curve.at, 2).tolist(),
+                np.round(curve.log_odds, 2).tolist(),
+                round(curve.missing, 2),
+            )
+    np.savez_compressed(OUT, **kept)
+
+
+if __name__ == "__main__":
+    if "look" in sys.argv:
+        look_at_all()
+    else:
+        main()

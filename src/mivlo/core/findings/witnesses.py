@@ -1,0 +1,142 @@
+"""What speaks for and against a spot, beside how certain the networks are: a handful of numbers with a meaning.
+
+A resonance of a given width rings no longer than that width says, whatever excites it; what rings on longer than it and
+than its surroundings is a line: a note that is played, or the instrument's own tone. A line holds the power of its band
+in a hertz or two. Networks that saw many instruments disagree where a sound is like none of them.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from mivlo.core.findings.contours import ALL_CONTOURS
+from mivlo.core.findings.cuts import Spot
+from mivlo.core.findings.decays import NARROWEST_OCT, Decay, WholeSpectrum, measure_decay, own_ring_ms
+from mivlo.core.findings.evidence import SpotTrace
+from mivlo.core.findings.frames import finding_grid
+from mivlo.core.findings.network import Reading
+from mivlo.core.spectra import Singles
+from mivlo.core.units import Floats
+
+Witnesses = Mapping[str, float]
+"""By name; NaN where there was nothing to be heard."""
+
+NARROW = (
+    "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
+    "crowd", "line_share", "ring_over_width", "ring_over_neighbours", "ring_spread_cents", "with_surroundings",
+)  # fmt: skip
+BROAD = (
+    "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
+    "crowd", "envelope_db", "valley_db", "octaves", "place_oct",
+)  # fmt: skip
+MEANINGS = {
+    "certainty": "how certain the networks are of a centre, as log-odds",
+    "disagreement": "how far they are apart in that",
+    "height_db": "height of the bell that was fitted",
+    "boost_db": "boost that they expect at the place",
+    "boost_disagreement_db": "how far they are apart in that",
+    "left_certainty": "how certain they are of a centre there once all spots are cut by half of their height",
+    "left_boost_db": "boost that they expect there then",
+    "crowd": "sum of the certainties of all other spots of the track",
+    "line_share": "share of the band's power within 1.5 Hz: 1 is a line",
+    "ring_over_width": "ring time over that of a filter of its width, in octaves of time",
+    "ring_over_neighbours": "ring time over that of the bands beside it, or of its width where that is longer",
+    "ring_spread_cents": "how far single decays lie from their middle",
+    "with_surroundings": "correlation of its level with that of its surroundings, over time",
+    "envelope_db": "level over the line between both sides",
+    "valley_db": "how far what lies between the partials is lifted",
+    "octaves": "width, as octaves over one",
+    "place_oct": "place, as octaves over 800 Hz",
+}
+_NEAR_NARROW, _NEAR_BROAD = 2, 6
+_BESIDE = (-2.2, -1.2, 1.2, 2.2)
+_LINE_HZ = 1.5
+
+
+def of_networks(spot: Spot, reading: Reading, tried: Reading) -> dict[str, float]:
+    """What the networks say, each by itself: their mean, how far they are apart, and what is left after a cut."""
+    at = int(np.argmin(np.abs(np.log2(finding_grid() / spot.frequency_hz))))
+    near = _NEAR_BROAD if spot.broad else _NEAR_NARROW
+
+    def centre(said: Reading) -> Floats:
+        every = said.each_hump_centre if spot.broad else said.each_centre
+        return np.asarray(np.max(every[:, max(0, at - near) : at + near + 1], axis=1))
+
+    logits = centre(reading)
+    boosts = (reading.each_hump_db if spot.broad else reading.each_boost_db)[:, at]
+    return {
+        "certainty": float(np.mean(logits)),
+        "disagreement": _spread(logits),
+        "height_db": spot.gain_db,
+        "boost_db": float(np.mean(boosts)),
+        "boost_disagreement_db": _spread(boosts),
+        "left_certainty": float(np.mean(centre(tried))),
+        "left_boost_db": float(np.mean((tried.each_hump_db if spot.broad else tried.each_boost_db)[:, at])),
+    }
+
+
+def with_crowd(every: Sequence[dict[str, float]]) -> list[dict[str, float]]:
+    """The witnesses of all spots of a track, each with how much else seems to stand out there.
+
+    A track in which a great deal does has a colour of its own; one in which nothing else does is seldom in trouble.
+    """
+    shares = [1.0 / (1.0 + math.exp(-heard["certainty"])) for heard in every]
+    return [{**heard, "crowd": sum(shares) - own} for heard, own in zip(every, shares, strict=True)]
+
+
+def narrow_witnesses(
+    spot: Spot,
+    reading: Reading,
+    tried: Reading,
+    spectrum: WholeSpectrum,
+    decay: Decay | None,
+    seen: SpotTrace,
+    highest_hz: float,
+) -> dict[str, float]:
+    """All of NARROW but the crowd for a spot; `decay` and `seen` are its own."""
+    own = own_ring_ms(spot.frequency_hz, spot.octaves)
+    ring = math.nan if decay is None else 1000.0 * decay.ring_s
+    step = max(spot.octaves, NARROWEST_OCT)
+    places = [spot.frequency_hz * 2.0 ** (by * step) for by in _BESIDE]
+    beside = [measure_decay(spectrum, f, spot.octaves) for f in places if 40.0 < f < highest_hz]
+    rings = [1000.0 * d.ring_s for d in beside if d is not None]
+    usual = max(own, float(np.median(rings))) if rings else math.nan
+    return {
+        **of_networks(spot, reading, tried),
+        "line_share": spectrum.line_share(spot.frequency_hz, spot.octaves, _LINE_HZ),
+        "ring_over_width": math.log2(ring / own),
+        "ring_over_neighbours": math.log2(ring / usual),
+        "ring_spread_cents": math.nan if decay is None else decay.spread_cents,
+        "with_surroundings": _together(seen.spot_db, seen.around_db),
+    }
+
+
+def broad_witnesses(
+    spot: Spot, reading: Reading, tried: Reading, contours: Singles, seen: SpotTrace
+) -> dict[str, float]:
+    """All of BROAD but the crowd for a spot; `seen` is it against its envelope."""
+    away = np.abs(np.log2(finding_grid() / spot.frequency_hz))
+    half = spot.octaves / 2.0
+    valley = contours[ALL_CONTOURS.index("long_valley")].astype(np.float64)
+    beside = (away > 1.3 * half) & (away <= 3.0 * half)
+    lifted = np.mean(valley[away <= half / 2.0]) - np.mean(valley[beside]) if beside.any() else math.nan
+    return {
+        **of_networks(spot, reading, tried),
+        "envelope_db": float(np.median(seen.excess_db)),
+        "valley_db": float(lifted),
+        "octaves": math.log2(spot.octaves),
+        "place_oct": math.log2(spot.frequency_hz / 800.0),
+    }
+
+
+def _spread(values: Floats) -> float:
+    return float(np.std(values, ddof=1)) if len(values) > 1 else 0.0
+
+
+def _together(a: Floats, b: Floats) -> float:
+    if np.std(a) < 0.1 or np.std(b) < 0.1:
+        return 0.0
+    return float(np.corrcoef(a, b)[0, 1])

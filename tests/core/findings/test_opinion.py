@@ -1,0 +1,80 @@
+"""The second opinion: what holds for any witnesses, and that what is told agrees with itself."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+from bench.findings.damage import Bell, apply
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mivlo.core.findings.confidence import opinion_on
+from mivlo.core.findings.evidence import trace
+from mivlo.core.findings.opinion import SENSE, Curve, Opinion, from_arrays, to_arrays
+from mivlo.core.findings.search import LEAST_BROAD_SHARE, Search
+from mivlo.core.findings.witnesses import BROAD, MEANINGS, NARROW
+
+values = st.one_of(st.floats(-60.0, 60.0), st.just(math.nan))
+
+
+def test_every_witness_has_a_meaning_and_a_curve() -> None:
+    for broad, names in ((False, NARROW), (True, BROAD)):
+        assert set(opinion_on(broad=broad).curves) == set(names)
+        assert set(names) <= set(MEANINGS)
+
+
+@given(st.booleans(), st.data())
+def test_more_of_what_speaks_for_a_spot_never_makes_it_less_likely(broad: bool, data: st.DataObject) -> None:
+    opinion, names = opinion_on(broad=broad), BROAD if broad else NARROW
+    heard = {name: data.draw(values) for name in names}
+    name = data.draw(st.sampled_from([n for n in names if SENSE[n]]))
+    low, high = sorted((data.draw(st.floats(-60.0, 60.0)), data.draw(st.floats(-60.0, 60.0))))
+    less = opinion.confidence({**heard, name: low if SENSE[name] > 0 else high})
+    more = opinion.confidence({**heard, name: high if SENSE[name] > 0 else low})
+    assert 0.0 <= less <= more + 1e-12 <= 1.0 + 1e-9
+
+
+@given(st.booleans(), st.floats(0.0, 1.0), st.floats(0.0, 1.0))
+def test_a_surer_spot_is_never_cut_less(broad: bool, a: float, b: float) -> None:
+    opinion = opinion_on(broad=broad)
+    assert 0.0 <= opinion.share(min(a, b)) <= opinion.share(max(a, b)) <= 1.2
+
+
+def test_the_parts_of_an_opinion_make_its_confidence() -> None:
+    heard = dict.fromkeys(NARROW, 0.5)
+    opinion = opinion_on(broad=False)
+    odds = opinion.start + sum(opinion.parts(heard).values())
+    assert opinion.confidence(heard) == pytest.approx(1.0 / (1.0 + math.exp(-odds)))
+
+
+def test_an_opinion_is_the_same_after_it_was_written_and_read() -> None:
+    curve = Curve(np.array([0.0, 1.0, 2.0]), np.array([0.0, 0.4, 0.5]), -0.3)
+    opinion = Opinion({"certainty": curve, "line_share": curve}, -1.5, np.array([[0.0, 1.0], [0.0, 0.9]]))
+    again = from_arrays(to_arrays(opinion, "narrow"), "narrow")
+    assert again is not None
+    for heard in ({"certainty": 1.3, "line_share": math.nan}, {"certainty": -5.0, "line_share": 9.0}):
+        assert again.confidence(heard) == opinion.confidence(heard)
+    assert from_arrays(to_arrays(opinion, "narrow"), "broad") is None
+
+
+@pytest.mark.parametrize("hz", [180.0, 300.0, 520.0, 1_400.0])
+def test_a_broad_trouble_stands_out_in_its_own_evidence(hz: float) -> None:
+    """The picture, the share of time and the number agree, also where the level falls by 9 dB an octave."""
+    random = np.random.default_rng(11)
+    spectrum = np.fft.rfft(random.normal(size=8 * 48_000))
+    f = np.fft.rfftfreq(8 * 48_000, 1 / 48_000)
+    falling = np.fft.irfft(spectrum / np.maximum(f, 40.0) ** 1.5)
+    x = apply(0.1 * falling / np.std(falling), (Bell(hz, 1.2, 8.0, True),))
+    search = Search(x[:, None].astype(np.float32), sample_rate=48_000)
+    for finding in search.findings():
+        if finding.bandwidth_oct >= 0.5:
+            assert finding.share_of_time >= LEAST_BROAD_SHARE
+            assert max(finding.evidence.excess_db) >= 3.0
+            assert np.ptp(np.array(finding.evidence.level_db) - np.array(finding.evidence.expected_db)) > 1.0
+    seen = trace(search.view, hz, 1.2, broad=True)
+    assert np.median(seen.excess_db) == pytest.approx(7.0, abs=2.0)
+    assert seen.share_of_time > 0.8
+    flat = Search((0.1 * falling / np.std(falling))[:, None].astype(np.float32), sample_rate=48_000)
+    assert abs(np.median(trace(flat.view, hz, 1.2, broad=True).excess_db)) < 1.5
