@@ -25,10 +25,10 @@ from bench.findings.clips import CACHE, FOLDS, clip, without
 from bench.findings.damage import BANDS_HZ, Bell, damage, distance, levels
 from bench.findings.judge import MOST, means
 from bench.findings.sources import RATE, all_sources
-from mivlo.core.findings.cuts import DEEPEST_BROAD_DB, DEEPEST_NARROW_DB, bell_db
+from mivlo.core.findings.cuts import DEEPEST_BROAD_DB, DEEPEST_NARROW_DB, bell_db, deepest_in_doubt
 from mivlo.core.findings.network import Model, read_model
 from mivlo.core.findings.opinion import SENSE, Curve, Opinion, to_arrays
-from mivlo.core.findings.search import DOUBTFUL, DOUBTFUL_DB, Search
+from mivlo.core.findings.search import Search
 from mivlo.core.findings.witnesses import BROAD, NARROW
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
@@ -212,7 +212,7 @@ def left_db(look: Look, share: Share) -> float:
     cut = np.zeros(len(_CELLS_OCT))
     for spot in ranked[:MOST]:
         depth = min(spot.height_db * share(spot), DEEPEST_BROAD_DB if spot.broad else DEEPEST_NARROW_DB)
-        depth = min(depth, DOUBTFUL_DB) if spot.confidence < DOUBTFUL else depth
+        depth = min(depth, deepest_in_doubt(spot.confidence) or depth)
         if depth >= 0.4 and spot.confidence >= CONFIDENCES[0]:
             cut -= bell_db(_CELLS_OCT, np.log2(spot.frequency_hz), spot.octaves, depth)
     change = 10.0 * np.log10((_IN_BAND @ (look.cells * 10.0 ** (cut / 10.0))) / (_IN_BAND @ look.cells))
@@ -227,27 +227,28 @@ def harm(looks: Sequence[Look], share: Share) -> float:
 
 
 def least_harm(looks: Sequence[Look]) -> dict[bool, Floats]:
-    """For broad (True) and narrow spots the shares at CONFIDENCES that harm least, rising."""
+    """For narrow spots (False) the shares at CONFIDENCES that harm least, rising.
+
+    Of broad ones too few are sure to fit anything: a power that was chosen by hand.
+    """
     shares = {False: CONFIDENCES**1.6, True: CONFIDENCES**1.5}
 
     def share(spot: Spotted) -> float:
         return float(np.interp(spot.confidence, CONFIDENCES, shares[spot.broad]))
 
+    narrow = shares[False]
     best = harm(looks, share)
-    for step in (0.15, 0.07):
-        for _ in range(3):
-            for broad in (False, True):
-                for i in range(len(CONFIDENCES)):
-                    for by in (step, -step):
-                        was = shares[broad].copy()
-                        shares[broad][i] = np.clip(was[i] + by, 0.0, 1.1)
-                        shares[broad][:i] = np.minimum(shares[broad][:i], shares[broad][i])
-                        shares[broad][i:] = np.maximum(shares[broad][i:], shares[broad][i])
-                        now = harm(looks, share)
-                        if now < best - 1e-5:
-                            best = now
-                        else:
-                            shares[broad] = was
+    for step in (0.15, 0.07, 0.15, 0.07):
+        for i, by in [(i, by) for i in range(len(narrow)) for by in (step, -step)] * 2:
+            was = narrow.copy()
+            narrow[i] = np.clip(was[i] + by, 0.0, 1.1)
+            narrow[:i] = np.minimum(narrow[:i], narrow[i])
+            narrow[i:] = np.maximum(narrow[i:], narrow[i])
+            now = harm(looks, share)
+            if now < best - 1e-5:
+                best = now
+            else:
+                narrow[:] = was
     return shares
 
 

@@ -91,6 +91,15 @@ def fit_together(spots: list[Spot], reading: Reading, *, trust: float = 1.0) -> 
     ]
 
 
+DOUBTFUL = ((0.6, 3.5), (0.7, 5.0))
+"""What is less sure than the first is cut by no more dB than the second: half as many deep cuts of nothing."""
+
+
+def deepest_in_doubt(confidence: float) -> float | None:
+    """How deep a cut may be for a confidence; None where it is sure enough for any."""
+    return next((deepest for below, deepest in DOUBTFUL if confidence < below), None)
+
+
 def as_cut(spot: Spot, share: float, *, deepest_db: float | None = None) -> StaticMove:
     """The bell that brings a spot to its surroundings, as far as it is believed.
 

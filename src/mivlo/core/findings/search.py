@@ -12,7 +12,7 @@ from mivlo.core.errors import BadAudio
 from mivlo.core.findings.along import Along, measure_along
 from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.contours import all_contours
-from mivlo.core.findings.cuts import Spot, as_cut, bell_db, fit_together, spots_of
+from mivlo.core.findings.cuts import Spot, as_cut, bell_db, deepest_in_doubt, fit_together, spots_of
 from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import Evidence, SpotTrace, harmonic_of, is_steady_note, trace
 from mivlo.core.findings.finding import Finding, Kind
@@ -48,15 +48,13 @@ Progress = Callable[[float], None]
 
 MOST = 12
 LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.18
-_SURE = 0.5
+_SURE = 0.7
 LEAST_TONE_SHARE = 0.75
 """Share of the sounding time in which a tone of something that plays notes has to stand out to be its own."""
 SAME_TONE_OCT = 1.0 / 36.0
 _BY_RULE = frozenset({Kind.HUM, Kind.RUMBLE})
 TRIED_SHARE = 0.5
 """With all of the height a hole is left, whatever was there; with half of it, what is left tells more."""
-DOUBTFUL, DOUBTFUL_DB = 0.6, 3.5
-"""What is less sure is cut by no more: it costs .01 of repair, and halves the deep cuts of what is not there."""
 LEAST_BROAD_SHARE = 0.15
 """What is broad and stands over its surroundings for less of the time than this is none: its evidence is against it."""
 LOUD_TROUBLE_ROLES = frozenset({Role.VOICE, Role.BRASS, Role.WINDS, Role.STRINGS, Role.GUITAR})
@@ -171,10 +169,10 @@ class Search:
         return out
 
     def _is_own(self, finding: Finding) -> bool:
-        """Whether what looks like a ring is the fundamental of a drum, or, where it is doubtful, a tone of its own."""
+        """Whether what looks like a ring is the fundamental of something struck, or, in doubt, a tone of its own."""
         if finding.kind is not Kind.RING:
             return False
-        lines = self._own_lines if finding.confidence < _SURE else []
+        lines = self._own_lines if finding.confidence < _SURE and self._role in STRUCK else []
         own = [line.frequency_hz for line in lines if line.decay is None or line.ring_q >= SURELY_A_LINE_Q]
         base = self.fundamental_hz()
         return any(
@@ -280,8 +278,8 @@ class Search:
             return None
         # what is doubtful is told of with a cut that does no harm, to be tried deeper by whoever hears it
         share = max(opinion.share(confidence), _LEAST_DEPTH_DB / spot.gain_db)
-        if confidence < DOUBTFUL:
-            deepest_db = min(deepest_db or DOUBTFUL_DB, DOUBTFUL_DB)
+        doubtful_db = deepest_in_doubt(confidence)
+        deepest_db = doubtful_db if deepest_db is None else min(deepest_db, doubtful_db or deepest_db)
         cut = as_cut(spot, share, deepest_db=deepest_db)
         if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
             return None
