@@ -11,7 +11,7 @@ import numpy as np
 from bench.findings.clips import clip
 from bench.findings.damage import Bell, damage, distance, levels
 from bench.findings.sources import RATE, Source, all_sources
-from mivlo.core.findings import Finding
+from mivlo.core.findings import Finding, Kind
 from mivlo.core.graph import treat
 from mivlo.core.units import Floats, q_to_octaves
 
@@ -47,6 +47,8 @@ class Verdict:
     changed_clean_db: float
     seconds_per_minute: float
     missed: list[str]
+    against_itself: int
+    """Findings of what is broad and always there whose own evidence hardly stands out."""
     believed: list[tuple[float, bool]]
     """Confidence of each finding, of the damaged and of the clean clip, and whether it is real."""
 
@@ -77,6 +79,14 @@ def means(frequency_hz: float, octaves: float, bell: Bell) -> bool:
 
 def hits(finding: Finding, bell: Bell) -> bool:
     return means(finding.move.frequency_hz, q_to_octaves(finding.move.q), bell)
+
+
+def speaks_against_itself(finding: Finding) -> bool:
+    """Whether number, share of time and picture disagree, of a broad finding that no rule made."""
+    by_rule = finding.moments or finding.threshold_db is not None or finding.kind in (Kind.RUMBLE, Kind.HUM)
+    if by_rule or finding.bandwidth_oct < 0.5:
+        return False
+    return finding.share_of_time < 0.15 or max(finding.evidence.excess_db, default=0.0) < 3.0
 
 
 def average_precision(said: Sequence[Finding], bells: Sequence[Bell], also: Sequence[Finding]) -> float:
@@ -132,6 +142,7 @@ def judge(case: Case, find: Find) -> Verdict:
         changed_clean_db=distance(levels(treated(case.clean, of_clean)), target),
         seconds_per_minute=spent / (len(case.damaged) / RATE / 60.0),
         missed=missed,
+        against_itself=sum(speaks_against_itself(f) for f in [*said, *of_clean]),
         believed=[(f.confidence, any(hits(f, b) for b in case.bells)) for f in said]
         + [(f.confidence, False) for f in of_clean],
     )
@@ -172,6 +183,7 @@ def table(verdicts: Sequence[Verdict]) -> list[tuple[str, str, str]]:
             _per_clean_clip(verdicts),
             "2 / 0.15, aim 1 / .05",
         ),
+        ("broad, and their evidence against them", str(sum(v.against_itself for v in verdicts)), "0"),
         (
             "change of a clean clip, mean",
             f"{np.mean([v.changed_clean_db for v in verdicts]):.2f} dB",

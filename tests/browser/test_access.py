@@ -56,8 +56,13 @@ def test_the_keys_are_one_key_away_and_name_every_action(page: Page, full_song: 
 def test_the_job_can_be_done_without_a_mouse(page: Page, address: str, full_song: int) -> None:
     page.goto("/bench")
     expect(page.get_by_role("button", name="Play")).to_be_enabled()
-    page.keyboard.press("a")
-    expect(page.get_by_role("button", name="This track")).to_have_attribute("aria-pressed", "true")
+    alone = page.get_by_role("button", name="This track")
+    for _ in range(5):  # on a slow machine a press can last so long that it is a hold, which ends when it is let go
+        page.keyboard.press("a")
+        page.wait_for_timeout(500)
+        if alone.get_attribute("aria-pressed") == "true":
+            break
+    expect(alone).to_have_attribute("aria-pressed", "true")
     page.keyboard.press("Space")
     expect(page.get_by_role("button", name="Pause")).to_be_visible()
     page.keyboard.press("l")

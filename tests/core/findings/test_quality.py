@@ -39,6 +39,11 @@ def test_the_cuts_bring_the_sound_nearer_to_the_clean_one(verdicts: list[Verdict
     assert sum(v.repair < 0 for v in verdicts) <= 0.12 * len(verdicts)
 
 
+def test_no_finding_speaks_against_itself(verdicts: list[Verdict]) -> None:
+    assert sum(v.humps_found for v in verdicts) > 0
+    assert [v.name for v in verdicts if v.against_itself] == []
+
+
 def test_centres_are_near(verdicts: list[Verdict]) -> None:
     assert np.median([c for v in verdicts for c in v.cents]) < 12
 

@@ -290,8 +290,8 @@ class Search:
         broad = spot.broad or spot.octaves >= BROAD_OCT
         kind = broad_kind(spot.frequency_hz, self._role) if broad else Kind.RING
         found = Finding(kind, spot.frequency_hz, spot.octaves, spot.gain_db, confidence, cut)
-        told = self._with_evidence(found, decay, broad=broad, envelope=spot.broad)
-        return None if spot.broad and told.share_of_time < LEAST_BROAD_SHARE else told
+        told = self._with_evidence(found, decay, broad=broad, envelope=broad)
+        return None if broad and told.share_of_time < LEAST_BROAD_SHARE else told
 
     def _with_evidence(self, finding: Finding, decay: Decay | None, *, broad: bool, envelope: bool = False) -> Finding:
         f, octaves = finding.frequency_hz, finding.bandwidth_oct
