@@ -11,7 +11,7 @@ import numpy as np
 from bench.findings.clips import clip
 from bench.findings.damage import Bell, damage, distance, levels
 from bench.findings.sources import RATE, Source, all_sources
-from mivlo.core.findings import Finding, Kind
+from mivlo.core.findings import Finding
 from mivlo.core.graph import treat
 from mivlo.core.units import Floats, q_to_octaves
 
@@ -83,8 +83,7 @@ def hits(finding: Finding, bell: Bell) -> bool:
 
 def speaks_against_itself(finding: Finding) -> bool:
     """Whether number, share of time and picture disagree, of a broad finding that no rule made."""
-    by_rule = finding.moments or finding.threshold_db is not None or finding.kind in (Kind.RUMBLE, Kind.HUM)
-    if by_rule or finding.bandwidth_oct < 0.5:
+    if finding.after_db is None or finding.bandwidth_oct < 0.5:
         return False
     return finding.share_of_time < 0.15 or max(finding.evidence.excess_db, default=0.0) < 3.0
 

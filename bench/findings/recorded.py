@@ -73,6 +73,7 @@ SPEAKERS = {
     "cs": FOREIGN, "da": FOREIGN, "fr": FOREIGN, "hu": FOREIGN, "en_GB": FOREIGN,
     "de": HELD_OUT, "it": HELD_OUT, "ru": HELD_OUT, "nl": HELD_OUT, "es": HELD_OUT,
 }  # fmt: skip
+DRUMKITS = Path("/usr/share/hydrogen/data/drumkits")
 KITS = {"TR808EmulationKit": FOREIGN, "HardElectro1": FOREIGN, "The Black Pearl 1.0": FOREIGN,
         "Audiophob": HELD_OUT, "rumpf_kit_z01_h2": HELD_OUT}  # fmt: skip
 BODIES = {"frame drum": ("membrane", FOREIGN), "slabs": ("bar", FOREIGN), "sheet": ("plate", HELD_OUT),
@@ -103,7 +104,7 @@ def missing() -> list[str]:
     return out
 
 
-def _read(path: Path) -> Floats:
+def read(path: Path) -> Floats:
     x, rate = soundfile.read(path, always_2d=True)
     mono = x.mean(axis=1)
     return np.asarray(soxr.resample(mono, rate, RATE) if rate != RATE else mono)
@@ -149,7 +150,7 @@ def _instrument(package: str, program: int) -> Play:
                 continue
             near = min(recorded, key=lambda n: abs(n - note))
             if near not in read:
-                read[near] = _read(recorded[near])
+                read[near] = read(recorded[near])
             sound = _held(_transposed(read[near], near - note), length * beat, float(random.uniform(0.08, 0.4)))
             _hit(out, sound * (velocity / 100.0) ** 2, at * beat)
         return in_room(out, random, RATE) if random.random() < 0.4 else out
@@ -159,7 +160,7 @@ def _instrument(package: str, program: int) -> Play:
 
 def _loop(name: str) -> Play:
     def play(random: np.random.Generator) -> Floats:
-        sound = _transposed(_read(LOOPS / f"{name}.flac"), float(random.uniform(-2, 2)))
+        sound = _transposed(read(LOOPS / f"{name}.flac"), float(random.uniform(-2, 2)))
         out = np.tile(sound, int(np.ceil(14 * RATE / len(sound))))
         start = int(random.integers(0, max(1, min(len(sound), len(out) - 13 * RATE))))
         return np.asarray(out[start : start + 13 * RATE])
@@ -187,19 +188,19 @@ def _pattern(sounds: Callable[[], list[Floats]]) -> Play:
 
 
 def _files(start: str) -> Play:
-    return _pattern(lambda: [_read(p)[: 3 * RATE] for p in sorted(LOOPS.glob(f"{start}*.flac"))])
+    return _pattern(lambda: [read(p)[: 3 * RATE] for p in sorted(LOOPS.glob(f"{start}*.flac"))])
 
 
 def _kit(kit: str) -> Play:
-    folder = Path("/usr/share/hydrogen/data/drumkits") / kit
+    folder = DRUMKITS / kit
     return _pattern(
-        lambda: [_read(p)[: 3 * RATE] for p in sorted(folder.iterdir()) if p.suffix.lower() in (".wav", ".flac")]
+        lambda: [read(p)[: 3 * RATE] for p in sorted(folder.iterdir()) if p.suffix.lower() in (".wav", ".flac")]
     )
 
 
 def _bass(name: str) -> Play:
     def play(random: np.random.Generator) -> Floats:
-        sound, beat = _read(LOOPS / f"{name}.flac"), 60.0 / float(random.uniform(80, 120))
+        sound, beat = read(LOOPS / f"{name}.flac"), 60.0 / float(random.uniform(80, 120))
         out = np.zeros(13 * RATE)
         for at, length, note, velocity in phrase(33, random, within=(30, 48)):
             if at * beat < 12.5:
@@ -214,7 +215,7 @@ def _speaker(language: str) -> Play:
         files = sorted((LETTERS / language).rglob("*.ogg"))
         out: list[Floats] = []
         while sum(map(len, out)) < 13 * RATE:
-            out += [_read(files[int(random.integers(len(files)))])[: 2 * RATE], np.zeros(RATE // 20)]
+            out += [read(files[int(random.integers(len(files)))])[: 2 * RATE], np.zeros(RATE // 20)]
         return np.concatenate(out)[: 13 * RATE]
 
     return play

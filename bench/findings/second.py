@@ -25,10 +25,11 @@ from bench.findings.clips import CACHE, FOLDS, clip, without
 from bench.findings.damage import BANDS_HZ, Bell, damage, distance, levels
 from bench.findings.judge import MOST, means
 from bench.findings.sources import RATE, all_sources
-from mivlo.core.findings.cuts import DEEPEST_BROAD_DB, DEEPEST_NARROW_DB, bell_db, deepest_in_doubt
+from mivlo.core.findings.cuts import bell_db, deepest_for
+from mivlo.core.findings.finding import Kind, rank_of
 from mivlo.core.findings.network import Model, read_model
 from mivlo.core.findings.opinion import SENSE, Curve, Opinion, to_arrays
-from mivlo.core.findings.search import Search
+from mivlo.core.findings.search import LEAST_DEPTH_DB, Search
 from mivlo.core.findings.witnesses import BROAD, NARROW
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
@@ -84,8 +85,7 @@ def _cells(x: Floats) -> Floats:
 def _look(
     x: Floats, model: Model, role: Role | None, source: str, weight: float, bells: Sequence[Bell], clean: Floats
 ) -> Look:
-    search = Search(x[:, None], sample_rate=RATE)
-    search.judged_by(model, role)
+    search = Search(x[:, None], sample_rate=RATE, role=role, model=model)
     out = Look(source, weight, bool(bells), _cells(x), levels(x), clean)
     spots = search.spots()
     for spot, heard in zip(spots, search.heard(spots), strict=True):
@@ -208,12 +208,11 @@ Share = Callable[[Spotted], float]
 
 def left_db(look: Look, share: Share) -> float:
     """Distance from the clean clip after the cuts, predicted from the power in cells."""
-    ranked = sorted(look.spots, key=lambda s: -s.confidence * (0.6 + min(s.height_db, 16.0) / 40.0))
+    ranked = sorted(look.spots, key=lambda s: -rank_of(Kind.RING, s.confidence, s.height_db))
     cut = np.zeros(len(_CELLS_OCT))
     for spot in ranked[:MOST]:
-        depth = min(spot.height_db * share(spot), DEEPEST_BROAD_DB if spot.broad else DEEPEST_NARROW_DB)
-        depth = min(depth, deepest_in_doubt(spot.confidence) or depth)
-        if depth >= 0.4 and spot.confidence >= CONFIDENCES[0]:
+        depth = min(spot.height_db * share(spot), deepest_for(spot.confidence, broad=spot.broad))
+        if depth >= LEAST_DEPTH_DB and spot.confidence >= CONFIDENCES[0]:
             cut -= bell_db(_CELLS_OCT, np.log2(spot.frequency_hz), spot.octaves, depth)
     change = 10.0 * np.log10((_IN_BAND @ (look.cells * 10.0 ** (cut / 10.0))) / (_IN_BAND @ look.cells))
     return distance(look.levels + change, look.clean)

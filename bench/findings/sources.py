@@ -33,13 +33,13 @@ PACKAGES = (
     "fluidsynth", "timgm6mb-soundfont", "fluid-soundfont-gm", "csound-soundfont",
     "hydrogen-drumkits", "hydrogen-data", "espeak-ng", "flite", "sonic-pi-samples", "klettres-data",
 )  # fmt: skip
-RATE = 48_000
+RATE = recorded.RATE
 FONTS = {
     "tim": Path("/usr/share/sounds/sf2/TimGM6mb.sf2"),
     "fluid": Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"),
     "bank": Path("/usr/share/sounds/sf2/sf_GMbank.sf2"),
 }
-KITS = Path("/usr/share/hydrogen/data/drumkits")
+KITS = recorded.DRUMKITS
 
 # General MIDI programs (numbered from 0) that may share samples
 CLUSTERS = (
@@ -205,9 +205,7 @@ def _kit_samples(kit: str, piece: str) -> list[Path]:
 
 
 def _sample(path: Path) -> Floats:
-    x, rate = soundfile.read(path, always_2d=True)
-    mono = x.mean(axis=1)
-    return np.asarray(soxr.resample(mono, rate, RATE) if rate != RATE else mono)[: RATE * 3]
+    return recorded.read(path)[: RATE * 3]
 
 
 def _kit(kit: str, pieces: tuple[str, ...]) -> Callable[[np.random.Generator], Floats]:

@@ -95,16 +95,15 @@ DOUBTFUL = ((0.6, 3.5), (0.7, 5.0))
 """What is less sure than the first is cut by no more dB than the second: half as many deep cuts of nothing."""
 
 
-def deepest_in_doubt(confidence: float) -> float | None:
-    """How deep a cut may be for a confidence; None where it is sure enough for any."""
-    return next((deepest for below, deepest in DOUBTFUL if confidence < below), None)
+def deepest_for(confidence: float, *, broad: bool) -> float:
+    """How deep a cut may be in dB, above 0."""
+    return next((db for below, db in DOUBTFUL if confidence < below), DEEPEST_BROAD_DB if broad else DEEPEST_NARROW_DB)
 
 
-def as_cut(spot: Spot, share: float, *, deepest_db: float | None = None) -> StaticMove:
+def as_cut(spot: Spot, share: float, *, deepest_db: float) -> StaticMove:
     """The bell that brings a spot to its surroundings, as far as it is believed.
 
     share : part of its height that is cut, from the second opinion on it.
     """
     q = min(max(octaves_to_q(spot.octaves), LOWEST_Q), HIGHEST_Q)
-    depth = min(spot.gain_db * share, deepest_db or (DEEPEST_BROAD_DB if spot.broad else DEEPEST_NARROW_DB))
-    return StaticMove(Shape.BELL, spot.frequency_hz, q=q, gain_db=-depth)
+    return StaticMove(Shape.BELL, spot.frequency_hz, q=q, gain_db=-min(spot.gain_db * share, deepest_db))

@@ -12,7 +12,7 @@ from mivlo.core.errors import BadAudio
 from mivlo.core.findings.along import Along, measure_along
 from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.contours import all_contours
-from mivlo.core.findings.cuts import Spot, as_cut, bell_db, deepest_in_doubt, fit_together, spots_of
+from mivlo.core.findings.cuts import Spot, as_cut, bell_db, deepest_for, fit_together, spots_of
 from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import Evidence, SpotTrace, harmonic_of, is_steady_note, trace
 from mivlo.core.findings.finding import Finding, Kind
@@ -51,7 +51,8 @@ LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.18
 _SURE = 0.7
 LEAST_TONE_SHARE = 0.75
 """Share of the sounding time in which a tone of something that plays notes has to stand out to be its own."""
-SAME_TONE_OCT = 1.0 / 36.0
+SAME_OCT = 1.0 / 36.0
+"""What is nearer is one and the same."""
 _BY_RULE = frozenset({Kind.HUM, Kind.RUMBLE})
 TRIED_SHARE = 0.5
 """With all of the height a hole is left, whatever was there; with half of it, what is left tells more."""
@@ -61,7 +62,7 @@ LOUD_TROUBLE_ROLES = frozenset({Role.VOICE, Role.BRASS, Role.WINDS, Role.STRINGS
 """What can be driven into harshness while it sounds; what is struck or plucked brightens with each stroke."""
 SQUEAK_ROLES = frozenset({Role.GUITAR, Role.BASS, Role.STRINGS, Role.BRASS, Role.WINDS})
 """What squeaks; strokes of drums, mallets and keys, and cymbals, are short and bright by nature."""
-_LEAST_DEPTH_DB = 0.4
+LEAST_DEPTH_DB = 0.4
 _WOLF_OCT = 0.12
 _SHORTEST_S = 0.05
 _DRAWN = 240
@@ -83,6 +84,7 @@ class Search:
     start, stop : frames between which it is looked at.
     role : what the track is: what is usual there, and which moments are looked for.
     progress : told the share done, 0 to 1.
+    model : the networks that judge; those that ship, unless the benchmark asks some that never heard the sound.
 
     Raises
     ------
@@ -98,6 +100,7 @@ class Search:
         stop: int | None = None,
         role: Role | None = None,
         progress: Progress = lambda share: None,
+        model: Model | None = None,
     ) -> None:
         end = sound.shape[0] if stop is None else min(stop, sound.shape[0])
         if end - start < _SHORTEST_S * sample_rate:
@@ -109,15 +112,10 @@ class Search:
         self.view = look(sound, start, end, sample_rate=sample_rate, progress=lambda share: progress(0.6 * share))
         self.contours = all_contours(self.view.levels, self.view.parts)
         self.silent = bool(np.max(self.contours[0]) < -100.0)
-        self._model: Model | None = None
-        self.reading: Reading = read_contours(self.contours, role=role)
+        self._model = model
+        self.reading: Reading = read_contours(self.contours, model, role=role)
         progress(0.75)
         self._spectrum: WholeSpectrum | None = None
-
-    def judged_by(self, model: Model, role: Role | None) -> None:
-        """Let other networks judge than those that ship, so that the benchmark can ask some that never heard it."""
-        self._model, self._role = model, role
-        self.reading = read_contours(self.contours, model, role=role)
 
     @property
     def spectrum(self) -> WholeSpectrum:
@@ -175,9 +173,7 @@ class Search:
         lines = self._own_lines if finding.confidence < _SURE and self._role in STRUCK else []
         own = [line.frequency_hz for line in lines if line.decay is None or line.ring_q >= SURELY_A_LINE_Q]
         base = self.fundamental_hz()
-        return any(
-            abs(np.log2(finding.frequency_hz / hz)) < SAME_TONE_OCT for hz in [*own, *([] if base is None else [base])]
-        )
+        return _is_one_of(finding.frequency_hz, own if base is None else [*own, base])
 
     def own_tones(self, beside: Sequence[Finding] = ()) -> list[Finding]:
         """Tones of the instrument or the room that stand still; no faults, each with the cut that fits it.
@@ -189,7 +185,7 @@ class Search:
         out = []
         rings = [f.frequency_hz for f in beside if f.kind is Kind.RING]
         for line in self._own_lines:
-            if any(abs(np.log2(line.frequency_hz / hz)) < SAME_TONE_OCT for hz in rings):
+            if _is_one_of(line.frequency_hz, rings):
                 continue
             cut = offered_cut(line, self._role)
             confidence = round(float(np.clip(line.peak_share, 0.5, 0.95)), 3)
@@ -237,7 +233,7 @@ class Search:
     def spots(self, leave_out_hz: Sequence[float] = ()) -> list[Spot]:
         """Boosts that seem to be there, fitted together; not those at the frequencies `leave_out_hz`."""
         spots = [s for s in spots_of(self.reading) if s.frequency_hz < self._highest_hz]
-        spots = [s for s in spots if not any(abs(np.log2(s.frequency_hz / f)) < 1 / 36 for f in leave_out_hz)]
+        spots = [s for s in spots if not _is_one_of(s.frequency_hz, leave_out_hz)]
         return fit_together(spots, self.reading)
 
     def after(self, moves: Sequence[StaticMove]) -> Reading:
@@ -252,38 +248,47 @@ class Search:
 
     def tried(self, spots: Sequence[Spot]) -> Reading:
         """As `after`, with every spot cut by half of its height: what is real shrinks, what is not stays a line."""
-        return self.after([as_cut(spot, TRIED_SHARE) for spot in spots]) if spots else self.reading
+        cuts = [as_cut(spot, TRIED_SHARE, deepest_db=deepest_for(1.0, broad=spot.broad)) for spot in spots]
+        return self.after(cuts) if spots else self.reading
 
     def _spots(self, hum: Hum | None, deepest_db: float | None) -> list[Finding]:
         spots = self.spots([f for f, _ in hum.lines] if hum else [])
-        found = (self._finding(spot, heard, deepest_db) for spot, heard in zip(spots, self.heard(spots), strict=True))
+        decays = self._decays(spots)
+        every = zip(spots, decays, self._heard(spots, decays), strict=True)
+        found = (self._finding(spot, decay, heard, deepest_db) for spot, decay, heard in every)
         return [f for f in found if f is not None]
+
+    def _decays(self, spots: Sequence[Spot]) -> list[Decay | None]:
+        """Of each spot how it rings; of broad ones nobody asks."""
+        return [None if s.broad else measure_decay(self.spectrum, s.frequency_hz, s.octaves) for s in spots]
 
     def heard(self, spots: Sequence[Spot]) -> list[dict[str, float]]:
         """What speaks for and against each of the spots of this sound."""
-        tried = self.tried(spots)
-        return with_crowd([self._witnesses(spot, tried) for spot in spots])
+        return self._heard(spots, self._decays(spots))
 
-    def _witnesses(self, spot: Spot, tried: Reading) -> dict[str, float]:
+    def _heard(self, spots: Sequence[Spot], decays: Sequence[Decay | None]) -> list[dict[str, float]]:
+        tried = self.tried(spots)
+        return with_crowd([self._witnesses(s, decay, tried) for s, decay in zip(spots, decays, strict=True)])
+
+    def _witnesses(self, spot: Spot, decay: Decay | None, tried: Reading) -> dict[str, float]:
         seen = trace(self.view, spot.frequency_hz, spot.octaves, broad=spot.broad)
         if spot.broad:
             return broad_witnesses(spot, self.reading, tried, self.contours, seen)
-        decay = measure_decay(self.spectrum, spot.frequency_hz, spot.octaves)
         return narrow_witnesses(spot, self.reading, tried, self.spectrum, decay, seen, self._highest_hz)
 
-    def _finding(self, spot: Spot, heard: dict[str, float], deepest_db: float | None) -> Finding | None:
+    def _finding(
+        self, spot: Spot, decay: Decay | None, heard: dict[str, float], deepest_db: float | None
+    ) -> Finding | None:
         opinion = opinion_on(broad=spot.broad)
         confidence = round(opinion.confidence(heard), 3)
-        if confidence < (LEAST_BROAD_CONFIDENCE if spot.broad else LEAST_CONFIDENCE) or spot.gain_db < _LEAST_DEPTH_DB:
+        if confidence < (LEAST_BROAD_CONFIDENCE if spot.broad else LEAST_CONFIDENCE) or spot.gain_db < LEAST_DEPTH_DB:
             return None
         # what is doubtful is told of with a cut that does no harm, to be tried deeper by whoever hears it
-        share = max(opinion.share(confidence), _LEAST_DEPTH_DB / spot.gain_db)
-        doubtful_db = deepest_in_doubt(confidence)
-        deepest_db = doubtful_db if deepest_db is None else min(deepest_db, doubtful_db or deepest_db)
-        cut = as_cut(spot, share, deepest_db=deepest_db)
+        share = max(opinion.share(confidence), LEAST_DEPTH_DB / spot.gain_db)
+        deepest = deepest_for(confidence, broad=spot.broad)
+        cut = as_cut(spot, share, deepest_db=deepest if deepest_db is None else min(deepest, deepest_db))
         if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
             return None
-        decay = None if spot.broad else measure_decay(self.spectrum, spot.frequency_hz, spot.octaves)
         if decay is not None and _steady(decay, spot):
             spot = replace(spot, frequency_hz=decay.frequency_hz)
             cut = replace(cut, frequency_hz=decay.frequency_hz)
@@ -479,6 +484,10 @@ class Search:
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
         )  # fmt: skip
         return replace(self._with_evidence(finding, None, broad=True), slope=0.0, share_of_time=1.0)
+
+
+def _is_one_of(hz: float, places_hz: Sequence[float]) -> bool:
+    return any(abs(np.log2(hz / place)) < SAME_OCT for place in places_hz)
 
 
 def _steady(decay: Decay, spot: Spot) -> bool:

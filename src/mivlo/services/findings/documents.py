@@ -105,12 +105,9 @@ class FindingDocument(BaseModel):
 
     @classmethod
     def of(cls, f: Finding, *, evidence: bool) -> FindingDocument:
-        note = f.note
         return cls(
             kind=f.kind,
-            frequency_hz=round(f.frequency_hz, 3),
-            note=f"{note.name}{note.octave}",
-            cents=round(note.cents, 1),
+            **_named(f.frequency_hz),
             bandwidth_oct=round(f.bandwidth_oct, 4),
             excess_db=round(f.excess_db, 2),
             confidence=f.confidence,

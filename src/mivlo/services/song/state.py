@@ -10,7 +10,6 @@ from typing import Any
 from sqlalchemy import Boolean, func, literal_column, not_, select
 from sqlalchemy.orm import Session, selectinload
 
-from mivlo.core.findings import Kind
 from mivlo.core.graph import Plan, Strip, StripKind, compile
 from mivlo.core.kept import Range
 from mivlo.core.moves import Aftercare, Entry, FixedMove, Phase, Treatment
@@ -327,7 +326,7 @@ SPARED = literal_column(
 
 def _counts(session: Session, strip_ids: Sequence[int]) -> dict[int, tuple[int, int]]:
     """Per strip: findings that are open, and that were decided. An own tone is nothing that has to be decided."""
-    is_fault = FindingRow.kind != str(Kind.OWN_TONE)
+    is_fault = FindingRow.kind != "own tone"  # its Kind would load all that findings need
     query = (
         select(
             FindingRow.strip_id,
