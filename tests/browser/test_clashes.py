@@ -102,8 +102,10 @@ def test_by_keyboard_alone(page: Page, address: str, song: int) -> None:
     expect(card.get_by_role("button", name="Strings keeps")).to_have_attribute("aria-pressed", "true")
     expect(card).to_contain_text(re.compile(r"Voice: bell .* dB"))
     page.keyboard.press("Shift+c")
-    until(lambda: len(state(address, song)["tracks"][0]["moves"]) == 1)
+    all_carves = page.get_by_role("button", name=re.compile(r"^1 carve o"))
+    expect(all_carves).to_have_attribute("aria-pressed", "true")  # the page knows of it
     page.keyboard.press("Shift+e")
+    expect(all_carves).to_have_attribute("aria-pressed", "false")
     until(lambda: not state(address, song)["tracks"][0]["moves"][0]["enabled"])
     page.keyboard.press("Escape")
     expect(card).to_be_hidden()
