@@ -326,7 +326,9 @@ def test_tones_of_its_own_are_told_apart_and_cut_only_when_asked(
     source, plain, cut = write_wav(np.tile(stroke, 6)[:, None] * 0.5), tmp_path / "plain.wav", tmp_path / "cut.wav"
     told = json.loads(run("find", source, "--json", "--role", "drums").stdout)
     (tone,) = [f for f in told["own_tones"] if abs(f["frequency_hz"] - 367) < 2]
-    assert set(tone) == {*FIELDS - {"move"}, "offer"}
+    assert set(tone) == {*FIELDS - {"move"}, "offer", "offer_tail"}
+    assert tone["offer_tail"]["mode"] == "dynamic"  # of what rings on alone, as deep
+    assert tone["offer_tail"]["range_db"] == tone["offer"]["gain_db"]
     assert tone["kind"] == "own tone"
     assert -8 <= tone["offer"]["gain_db"] <= -4
     assert told["fundamental"]["frequency_hz"] == pytest.approx(160, abs=4)

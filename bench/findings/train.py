@@ -25,9 +25,10 @@ from torch import nn
 from torch.nn import functional
 
 from bench.findings.clips import FOLDS, without
-from bench.findings.damage import Bell, draw_wider
+from bench.findings.damage import Bell, draw_bell, draw_wider
 from bench.findings.dataset import Example, load
 from bench.findings.sources import Source
+from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.findings.network import DILATIONS, HEADS, KERNEL, ROLES, input_of_boost, network_input
 from mivlo.core.moves import treatment_db
@@ -153,7 +154,7 @@ class Supply:
             if len(out) == wanted:
                 break
             hump = bool(random.random() < 0.22)
-            bell = draw_wider(random, hump)
+            bell = (draw_bell if random.random() < 0.5 else draw_wider)(random, hump)
             others = (*bells, *out)
             if hump and any(b.hump for b in others):
                 continue
@@ -165,7 +166,7 @@ class Supply:
             if power[at] < np.max(power) - 50.0:
                 continue
             band = slice(max(0, at - 2), at + 3)
-            lift = treatment_db([bell.as_move()], GRID[band], sample_rate=48_000)
+            lift = bell_db(np.log2(GRID[band]), np.log2(bell.frequency_hz), bell.octaves, bell.gain_db)
             was = np.sum(10.0 ** (power[band] / 10.0))
             if not hump and 10.0 * np.log10(np.sum(10.0 ** ((power[band] + lift) / 10.0)) / was) < 3.0:
                 continue

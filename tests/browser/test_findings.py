@@ -304,9 +304,22 @@ def test_a_drums_own_ring_stands_apart_is_no_fault_and_can_be_cut(
     expect(card).to_contain_text("no fault of the recording")
     expect(card).to_contain_text("× the fundamental, 160 Hz")
     assert _violations(page) == []
+    tail = card.get_by_role("button", name="Only its tail")
+    tail.click()
+    expect(tail).to_have_attribute("aria-pressed", "true")
     card.get_by_role("button", name=re.compile("^Accept")).click()
-    expect(page.get_by_label("Findings").get_by_role("status")).to_contain_text("1 decided")
+    decided = page.get_by_label("Findings").get_by_role("status")
+    expect(decided).to_contain_text("1 decided")
     (move,) = state(address, empty_song)["tracks"][0]["moves"]
+    assert move["mode"] == "dynamic"
+    assert -8 <= move["range_db"] <= -4
+    page.keyboard.press("ControlOrMeta+z")
+    expect(decided).not_to_contain_text("1 decided")
+    tone.click()
+    card.get_by_role("button", name=re.compile("^Accept")).click()
+    expect(decided).to_contain_text("1 decided")
+    (move,) = state(address, empty_song)["tracks"][0]["moves"]
+    assert move["mode"] == "static"
     assert move["frequency_hz"] == pytest.approx(367, abs=1)
     assert -8 <= move["gain_db"] <= -4
     assert move["q"] >= 10

@@ -14,10 +14,12 @@ from sqlalchemy import select
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.findings import Finding, Kind
+from mivlo.core.findings.ensemble import Beside
 from mivlo.core.graph import treat
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.services.errors import NotFound, StaleRevision
+from mivlo.services.findings import comparing
 from mivlo.services.findings import deciding as findings
 from mivlo.services.findings import looking as analysing
 from mivlo.services.findings.deciding import FindingState, TrackFindings
@@ -28,6 +30,7 @@ from mivlo.store.database import session
 from mivlo.store.models import FindingRow, LookRow
 from tests.conftest import bring_in, song_state
 from tests.core.findings.sounds import RATE, melody
+from tests.core.findings.test_ensemble import EARLY, LATE, coloured, ringing, strokes
 from tests.patience import PATIENCE_S
 
 RING_HZ = 847.0
@@ -66,10 +69,29 @@ def _look(song_id: int) -> int:
     while not _all_fresh(song_id):
         assert time.monotonic() < deadline, "nobody looks at the tracks"
         time.sleep(0.05)
+    _compare(song_id)
     now = _keys(song_id)
     before = _seen.get(song_id, {})
     _seen[song_id] = now
     return sum(now[track] != before.get(track) for track in now)
+
+
+def _compare(song_id: int) -> None:
+    """Have the tracks compared, by us or by that worker."""
+    with session() as s:
+        task = comparing.request_comparison(s, song_id)
+    if task is not None:
+        comparing.run_comparison(task)
+        set_task(task, state="done")
+    deadline = time.monotonic() + PATIENCE_S
+    while not _is_compared(song_id):
+        assert time.monotonic() < deadline, "nobody compares the tracks"
+        time.sleep(0.05)
+
+
+def _is_compared(song_id: int) -> bool:
+    with session() as s:
+        return comparing.is_compared(s, song_id)
 
 
 def _keys(song_id: int) -> dict[int, str]:
@@ -297,13 +319,13 @@ def test_a_track_that_is_too_short_has_none_and_is_not_looked_at_again_and_again
 
 def test_what_was_decided_of_its_like_in_another_track_moves_the_confidence_and_is_said(song: int) -> None:
     _look(song)
-    before = _ring(song, 1).document.confidence
-    assert _ring(song, 1).song_says == ""
+    before, said = _ring(song, 1).document.confidence, _ring(song, 1).song_says
+    assert "The same" not in said
     with session() as s:
         findings.accept(s, song, _ring(song).id, None)
     accepted = _ring(song, 1)
     assert before < accepted.document.confidence < 1.0
-    assert accepted.song_says == "The same was accepted in another track."
+    assert accepted.song_says == f"The same was accepted in another track. {said}".strip()
     with session() as s:
         edits.undo(s, song)
     assert _ring(song, 1).document.confidence == before
@@ -311,10 +333,10 @@ def test_what_was_decided_of_its_like_in_another_track_moves_the_confidence_and_
         findings.reject(s, song, _ring(song).id, None)
     rejected = _ring(song, 1)
     assert rejected.document.confidence < before
-    assert rejected.song_says == "The same was no problem in another track."
+    assert rejected.song_says == f"The same was no problem in another track. {said}".strip()
     with session() as s:  # what is decided itself stays as it was said
         findings.reject(s, song, rejected.id, None)
-    assert _ring(song, 1).document.confidence == before
+    assert _ring(song, 1).song_says == ""
 
 
 @given(
@@ -333,3 +355,51 @@ def test_decisions_move_a_confidence_a_little_in_their_own_sense(sure: float, de
         assert weighed.confidence == sure
     if 0.05 < sure < 0.95:
         assert abs(np.log(weighed.confidence / (1 - weighed.confidence)) - np.log(sure / (1 - sure))) <= 1.6
+
+
+_numbers = st.integers(1, 5)
+_besides = st.builds(
+    Beside,
+    lacking_db=st.none() | st.floats(-20.0, 20.0),
+    spill_of=st.none() | _numbers,
+    spill_ms=st.none() | st.floats(0.0, 60.0),
+    rings_in=st.lists(_numbers, max_size=4, unique=True).map(tuple),
+    notes_of=st.lists(_numbers, max_size=4, unique=True).map(tuple),
+)
+
+
+@given(st.floats(0.0, 1.0), _besides, st.dictionaries(_numbers, st.just("Cello")))
+def test_what_other_tracks_sound_like_moves_a_confidence_and_says_so_or_does_neither(
+    sure: float, beside: Beside, names: dict[int, str]
+) -> None:
+    weighed = weigh(sure, [], beside, names)
+    assert 0.0 <= weighed.confidence <= 1.0
+    if not weighed.says:
+        assert weighed.confidence == sure
+    elif 0.05 < sure < 0.95:
+        for_it = "stands" in weighed.says or "rings" in weighed.says
+        assert (weighed.confidence > sure) is for_it
+    assert weigh(sure, [], Beside(), names) == weigh(sure, [])
+
+
+def test_a_ring_that_a_twin_lacks_and_its_spill_are_told_apart(db: None, write_wav) -> None:  # type: ignore[no-untyped-def]
+    x = strokes(3, EARLY)
+    twin = coloured(ringing(x, RING_HZ, 14.0), 7)
+    late = round(0.012 * RATE)
+    spill = 0.1 * np.concatenate([np.zeros(late), twin[:-late]])
+    with session() as s:
+        song_id = songs.create_song(s, "Weir", RATE).id
+    for name, sound in (("Top", coloured(x, 6)), ("Bottom", twin), ("Tom", strokes(8, LATE) + spill)):
+        bring_in(song_id, write_wav(sound[:, None], name=f"{name}.wav"))
+    _look(song_id)
+    ring = _ring(song_id, 1)
+    assert ring.song_says.startswith("It stands ")
+    with session() as s:
+        alone = s.get_one(FindingRow, ring.id).document["confidence"]
+    assert ring.document.confidence > alone
+    assert not [f for f in _found(song_id, 0).findings if "It stands" in f.song_says]
+    there = [f for f in _found(song_id, 2).findings if abs(np.log2(f.document.frequency_hz / RING_HZ)) < 0.05]
+    assert all("spill of" in f.song_says for f in there)
+    assert _look(song_id) == 0
+    with session() as s:
+        assert comparing.request_comparison(s, song_id) is None  # nothing has changed

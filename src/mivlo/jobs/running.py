@@ -11,6 +11,7 @@ from mivlo.core.errors import MivloError
 from mivlo.services.backup.saving import run_backup
 from mivlo.services.clashes.surveying import run_survey
 from mivlo.services.errors import NotFound
+from mivlo.services.findings.comparing import request_comparison, run_comparison
 from mivlo.services.findings.looking import request_stale, run_analysis
 from mivlo.services.handover.exporting import run_export
 from mivlo.services.making.freezing import run_freezing
@@ -31,6 +32,7 @@ _RUNS: dict[str, Callable[[int], dict[str, Any]]] = {
     "freeze": run_freezing,
     "survey": run_survey,
     "pair": run_pairing,
+    "compare": run_comparison,
 }
 
 
@@ -48,7 +50,7 @@ def run_task(task_id: int) -> None:
             log.warning("the database broke off during task %s; it is taken up again", task_id)
             continue
         patiently(lambda: set_task(task_id, **ended))  # noqa: B023
-        if ended["state"] == "done" and task.kind in ("import", "pair", "analyse"):
+        if ended["state"] == "done" and task.kind in ("import", "pair", "analyse", "compare"):
             # a new track wants to be looked at; one that was changed while it was, again
             patiently(lambda: look_again(task.song_id))
         return
@@ -74,9 +76,12 @@ def _attempt(task: TaskView) -> dict[str, Any] | None:
 
 
 def look_again(song_id: int) -> int:
-    """Have all tracks looked at whose findings are out of date; how many."""
+    """Have all tracks looked at whose findings are out of date; how many. Once none is, they are compared."""
     try:
         with session() as open_session:
-            return len(request_stale(open_session, song_id))
+            stale = request_stale(open_session, song_id)
+            if not stale:
+                request_comparison(open_session, song_id)
+            return len(stale)
     except NotFound:  # the song was deleted meanwhile
         return 0

@@ -234,6 +234,19 @@ class SurveyRow(Base):
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), server_default=func.now())
 
 
+class ComparisonRow(Base):
+    """What the other tracks of a song say of each finding: `key` names all that it depends on.
+
+    document : by the finding's id.
+    """
+
+    __tablename__ = "comparisons"
+
+    song_id: Mapped[int] = mapped_column(ForeignKey("songs.id", ondelete="CASCADE"), primary_key=True)
+    key: Mapped[str] = mapped_column(Text)
+    document: Mapped[Json] = mapped_column(JSONB)
+
+
 class WatchRow(Base):
     """A folder whose stems a song plays, and one into which its treated stems are written, by any worker.
 
@@ -330,7 +343,7 @@ class TaskRow(Base):
 
     __table_args__ = (
         CheckConstraint(
-            "kind IN ('import','export','analyse','backup','freeze','survey','pair')", name="tasks_kind_known"
+            "kind IN ('import','export','analyse','backup','freeze','survey','pair','compare')", name="tasks_kind_known"
         ),
         CheckConstraint("state IN ('waiting','running','done','failed','cancelled')", name="tasks_state_known"),
         CheckConstraint("progress BETWEEN 0 AND 1", name="tasks_progress_range"),

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from mivlo.core.findings import Finding, Kind
 from mivlo.core.findings.search import Search
+from mivlo.core.graph import treat
 from mivlo.core.roles import Role
 
 RATE = 48_000
@@ -84,3 +85,35 @@ def test_silence_has_none() -> None:
     search = _search(np.zeros(RATE), Role.DRUMS)
     assert search.own_tones() == []
     assert search.fundamental_hz() is None
+
+
+def _power_db(x: np.ndarray, hz: float, from_s: float, to_s: float) -> float:  # type: ignore[type-arg]
+    """Mean power about a frequency in the same stretch of every second."""
+    span = slice(round(from_s * RATE), round(to_s * RATE))
+    pieces = x.reshape(-1, RATE)[:, span]
+    spectra = np.abs(np.fft.rfft(pieces * np.hanning(pieces.shape[1]), RATE, axis=1)) ** 2
+    return float(10.0 * np.log10(np.mean(spectra[:, round(hz) - 8 : round(hz) + 9].sum(axis=1))))
+
+
+@settings(max_examples=5, deadline=None)
+@given(tone=st.floats(120.0, 260.0))
+def test_a_cut_of_the_tail_leaves_the_stroke_and_takes_the_ring(tone: float) -> None:
+    x = _drum(tone, [0.35, 0.2, 0.9, 0.15])
+    search = _search(x, Role.DRUMS)
+    (mine,) = [f for f in search.own_tones() if abs(_cents(f, tone * MODES["membrane"][2])) < 5.0]
+    assert mine.tail is not None
+    assert mine.tail.range_db == mine.move.gain_db  # type: ignore[union-attr]
+    changed = {}
+    for name, move in (("all", mine.move), ("tail", mine.tail)):
+        y = treat(x[:, None], [move], sample_rate=RATE)[:, 0]
+        for span in ((0.0, 0.08), (0.15, 0.35)):
+            hz = mine.frequency_hz
+            changed[name, span] = _power_db(y, hz, *span) - _power_db(x, hz, *span)
+    assert changed["tail", (0.0, 0.08)] > 0.5 * changed["all", (0.0, 0.08)]
+    assert changed["tail", (0.15, 0.35)] < -0.7 * abs(changed["all", (0.15, 0.35)])
+
+
+def test_where_nothing_is_struck_no_tail_is_offered() -> None:
+    found = _search(_drum(180.0, [0.35, 0.2, 0.9, 0.15]), Role.KEYS).own_tones()
+    assert found
+    assert all(f.tail is None for f in found)

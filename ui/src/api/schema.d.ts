@@ -2717,6 +2717,8 @@ export interface components {
             says: string;
             /** Move */
             move: components["schemas"]["StaticProposedMove"] | components["schemas"]["DynamicProposedMove"] | components["schemas"]["AdaptiveProposedMove"] | components["schemas"]["RungsProposedMove"];
+            /** Tail */
+            tail?: (components["schemas"]["StaticProposedMove"] | components["schemas"]["DynamicProposedMove"] | components["schemas"]["AdaptiveProposedMove"] | components["schemas"]["RungsProposedMove"]) | null;
             evidence?: components["schemas"]["EvidenceDocument"] | null;
         };
         /** FindingOut */

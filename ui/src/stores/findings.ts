@@ -14,7 +14,7 @@ import type { Move } from "../lib/moves";
 import { useLive } from "../live/session";
 import { useBench } from "./bench";
 import { useChanges } from "./changes";
-import { proposed, useHearing } from "./hearing";
+import { moveOf, proposed, useHearing } from "./hearing";
 import { useProbe } from "./probe";
 import { useSong } from "./song";
 import { useTasks } from "./tasks";
@@ -124,6 +124,16 @@ export const useFindings = defineStore("findings", () => {
     else if (heard) hear(heard);
   }
 
+  /** Cut only what rings on, or all of it again. */
+  function onlyTail(): void {
+    const finding = chosen.value;
+    const tail = finding?.document.tail;
+    if (finding?.state !== "open" || !tail) return;
+    draft.value = draft.value?.mode === "dynamic" ? null : moveOf(tail);
+    hear("without");
+    if (hearing.way !== "without") hear("without");
+  }
+
   function tweak(values: Partial<Move>): void {
     if (!draft.value) return;
     draft.value = { ...draft.value, ...values };
@@ -177,5 +187,5 @@ export const useFindings = defineStore("findings", () => {
     return { excess: read(along.excess_db), share: read(along.share), fixed: read(along.fixed_db), ring: along.ring_ms[nearest] ?? 0 };
   }
 
-  return { onRequest, look, found, all, open, decided, chosen, chosenId, draft, pull, looking, choose, leave, step, hear, adjust, tweak, accept, reject, reopen, at };
+  return { onRequest, look, found, all, open, decided, chosen, chosenId, draft, pull, looking, choose, leave, step, hear, adjust, onlyTail, tweak, accept, reject, reopen, at };
 });

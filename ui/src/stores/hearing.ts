@@ -13,8 +13,10 @@ import { useProbe } from "./probe";
 export const PROPOSED = 4_000_000_000;
 
 /** The move that a finding proposes. What is null does not belong to the shape: there the server's defaults hold. */
-export function proposed(finding: Finding): Move {
-  const values = Object.fromEntries(Object.entries(finding.document.move).filter(([, value]) => value !== null));
+export const proposed = (finding: Finding): Move => moveOf(finding.document.move);
+
+export function moveOf(document: object): Move {
+  const values = Object.fromEntries(Object.entries(document).filter(([, value]) => value !== null));
   return { mode: "static", ...values, enabled: true, id: PROPOSED, octaves: 0 } as Move;
 }
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from mivlo.core.findings.evidence import Evidence
-from mivlo.core.moves import Entry, Move
+from mivlo.core.moves import DynamicMove, Entry, Move
 from mivlo.core.units import Note, hz_to_note
 
 METHOD = 4
@@ -49,6 +49,7 @@ class Finding:
     after_db : what would still stand out there once all that is proposed is made, as the networks read it; None where a
         rule found it.
     takes_db : what the move takes from the rest of the track, as its change of level in dB (0 or below).
+    tail : of a tone of its own that rings on, a cut of its tail only; None where tails are not told from strokes.
     stretches : times in which the move acts; none: always.
     says : what has to be told about the proposal, in one sentence; mostly empty.
     """
@@ -72,6 +73,7 @@ class Finding:
     after_db: float | None = None
     takes_db: float = 0.0
     says: str = ""
+    tail: DynamicMove | None = None
     stretches: tuple[tuple[float, float], ...] = ()
     evidence: Evidence = field(default_factory=Evidence)
 

@@ -58,16 +58,20 @@ class Rumble:
 
     frequency_hz : where it is strongest; over_db : over the valley between it and the music.
     cut_hz : where a low cut parts them; plays_from_hz : the lowest that is played.
+    follows : -1 to 1, correlation of its level with the track's over time: rumble goes its own way, the thump of a
+    stroke comes with the stroke.
     """
 
     frequency_hz: float
     over_db: float
     cut_hz: float
     plays_from_hz: float
+    follows: float
 
 
 _LOWEST_RUMBLE_HZ, _RUMBLE_BELOW_HZ = 25.0, 62.0
 _HIGHEST_CUT_HZ = 80.0
+_BLOCK = POINTS_PER_OCTAVE // 4
 
 
 def find_rumble(view: View) -> Rumble | None:
@@ -92,7 +96,18 @@ def find_rumble(view: View) -> Rumble | None:
     if over < 3.0 or grid[peak] < _LOWEST_RUMBLE_HZ or level[peak] < max(-75.0, top - 45.0) or valley == peak:
         return None
     cut = float(min(1.6 * grid[peak], 0.75 * plays_from, _HIGHEST_CUT_HZ))
-    return Rumble(float(grid[peak]), over, cut, float(plays_from))
+    return Rumble(float(grid[peak]), over, cut, float(plays_from), _follows(view, float(grid[peak]), cut))
+
+
+def _follows(view: View, frequency_hz: float, cut_hz: float) -> float:
+    grid, levels = finding_grid(), view.levels[-1]
+    low = grid <= max(cut_hz, frequency_hz * 2.0**0.25, grid[_BLOCK])
+    loud = view.track_db > np.max(view.track_db) - 60.0
+    band = 10.0 * np.log10(np.mean(10.0 ** (levels[loud][:, low] / 10.0), axis=1))
+    track = 10.0 * np.log10(np.mean(10.0 ** (levels[loud][:, ~low] / 10.0), axis=1))
+    if len(band) < 8 or np.std(band) < 0.3 or np.std(track) < 0.3:
+        return 0.0
+    return float(np.corrcoef(band, track)[0, 1])
 
 
 def _first_of_music(level: Floats, grid: Floats, played: np.ndarray) -> float:  # type: ignore[type-arg]

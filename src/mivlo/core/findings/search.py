@@ -35,6 +35,7 @@ from mivlo.core.findings.own_tones import (
 from mivlo.core.findings.own_tones import relation as relation_of
 from mivlo.core.findings.own_tones import why as why_own
 from mivlo.core.findings.squeaks import find_squeaks
+from mivlo.core.findings.tails import tail_cut
 from mivlo.core.findings.witnesses import broad_witnesses, narrow_witnesses, with_crowd
 from mivlo.core.findings.wolf import find_wolf
 from mivlo.core.making.starts import StartName, started
@@ -70,6 +71,8 @@ _DEEPEST_DB = 6.0
 """Of a move that acts only when something is loud."""
 _SIBILANCE_RESTS = 0.99
 """Share of the rest of the time in which a cut of sibilants rests: a voice has many that are as they should be."""
+_TAIL_FROM_S = 30.0
+"""So much of a track says how its strokes and tails differ."""
 _DEEPEST_MOMENT_DB = 12.0
 """Of a cut that acts at marked moments only: what it takes there it takes nowhere else."""
 
@@ -195,9 +198,15 @@ class Search:
             if self._role not in STRUCK and whole.share_of_time < LEAST_TONE_SHARE:
                 continue  # a note that is often played
             told = relation_of(line, self._fundamental) or whole.harmonic
-            whole = replace(whole, harmonic=told, says=why_own(line), slope=0.0)
+            whole = replace(whole, harmonic=told, says=why_own(line), slope=0.0, tail=self._tail(line, cut))
             out.append(replace(whole, loop_s=self._loop(whole)))
         return out
+
+    def _tail(self, line: Line, cut: StaticMove) -> DynamicMove | None:
+        """Of something struck that rings on: a cut of its tail alone."""
+        if self._role not in STRUCK or line.decay is None:
+            return None
+        return tail_cut(cut, self.view.mono[: round(_TAIL_FROM_S * self.sample_rate)], sample_rate=self.sample_rate)
 
     def fundamental_hz(self) -> float | None:
         """Of something struck, where it is one."""
@@ -467,7 +476,7 @@ class Search:
     def _hum(self, hum: Hum) -> Finding:
         frequency, over = max(hum.lines, key=lambda line: line[1])
         octaves = 0.06
-        confidence = float(np.clip(0.4 + 0.1 * len(hum.lines) + 0.01 * over, 0.4, 0.95))
+        confidence = hum_confidence(hum)
         move = StaticMove(Shape.BELL, frequency, q=octaves_to_q(octaves), gain_db=-min(over, 12.0))
         finding = Finding(
             Kind.HUM, frequency, octaves, round(over, 1), round(confidence, 3), move,
@@ -478,12 +487,21 @@ class Search:
 
     def _rumble(self, rumble: Rumble) -> Finding:
         move = StaticMove(Shape.LOW_CUT, rumble.cut_hz, slope_db_per_octave=24)
-        confidence = float(np.clip(0.2 + 0.02 * rumble.over_db, 0.2, 0.85))
+        confidence = rumble_confidence(rumble)
         finding = Finding(
             Kind.RUMBLE, rumble.frequency_hz, 1.0, round(rumble.over_db, 1), round(confidence, 3), move,
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
         )  # fmt: skip
         return replace(self._with_evidence(finding, None, broad=True), slope=0.0, share_of_time=1.0)
+
+
+def rumble_confidence(rumble: Rumble) -> float:
+    return float(np.clip(0.2 + 0.02 * rumble.over_db, 0.2, 0.85))
+
+
+def hum_confidence(hum: Hum) -> float:
+    over = max(db for _, db in hum.lines)
+    return float(np.clip(0.4 + 0.1 * len(hum.lines) + 0.01 * over, 0.4, 0.95))
 
 
 def _is_one_of(hz: float, places_hz: Sequence[float]) -> bool:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from sqlalchemy import not_, or_, select
 from sqlalchemy.orm import Session
 
+from mivlo.core.findings.ensemble import Beside
 from mivlo.core.moves import Entry
 from mivlo.services.errors import NotFound
+from mivlo.services.findings.comparing import comparison_of
 from mivlo.services.findings.documents import FindingDocument
 from mivlo.services.findings.looking import analysis_key, looking
 from mivlo.services.findings.weighing import weigh
@@ -29,7 +31,7 @@ class FindingState:
     """A finding as the page sees it.
 
     in_tracks : how many tracks of the song have it at the same place. song_says : what was decided of its like in
-    others; the document's confidence has it in.
+    others and what these sound like there; the document's confidence has it in.
     """
 
     id: int
@@ -106,7 +108,9 @@ def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindin
     track = song.strip(track_id)
     rows = _rows(session, [t.id for t in song.tracks])
     alike = {row.id: group for group in _groups(rows) for row in group}
-    states = [_state(row, alike.get(row.id, [row])) for row in _rows(session, [track_id])]
+    beside = comparison_of(session, song_id)
+    names = {t.id: t.name for t in song.tracks}
+    states = [_state(row, alike.get(row.id, [row]), beside.get(row.id), names) for row in _rows(session, [track_id])]
     known = session.get(LookRow, track_id)
     return TrackFindings(
         fresh=known is not None and known.key == analysis_key(song, track),
@@ -119,12 +123,15 @@ def track_findings(session: Session, song_id: int, track_id: int) -> TrackFindin
     )
 
 
-def _state(row: FindingRow, alike: Sequence[FindingRow]) -> FindingState:
-    """alike : it and what is at the same place in other tracks."""
+def _state(
+    row: FindingRow, alike: Sequence[FindingRow], beside: Beside | None, names: Mapping[int, str]
+) -> FindingState:
+    """alike : it and what is at the same place in other tracks. beside : what these, by their ids, sound like there."""
     document = FindingDocument.model_validate(row.document)
     says = ""
     if row.state == "open":
-        weighed = weigh(document.confidence, [r.state for r in alike if r.strip_id != row.strip_id])
+        others = [r.state for r in alike if r.strip_id != row.strip_id]
+        weighed = weigh(document.confidence, others, beside, names)
         document, says = document.model_copy(update={"confidence": weighed.confidence}), weighed.says
     spread = len({r.strip_id for r in alike})
     return FindingState(row.id, row.strip_id, row.state, row.move_id, row.left_db, spread, says, document)

@@ -92,6 +92,7 @@ class FindingDocument(BaseModel):
     takes_db: float
     says: str
     move: ProposedMove
+    tail: ProposedMove | None = None  # of a tone of its own: a cut of what rings on alone
     evidence: EvidenceDocument | None = None
 
     @property
@@ -125,6 +126,7 @@ class FindingDocument(BaseModel):
             takes_db=f.takes_db,
             says=f.says,
             move=proposed_move(f.entry),
+            tail=None if f.tail is None else proposed_move(Entry(move=f.tail)),
             evidence=EvidenceDocument.of(f.evidence) if evidence else None,
         )
 
@@ -180,15 +182,17 @@ def file_document(
     def written(findings: list[Finding]) -> list[dict[str, Any]]:
         return [FindingDocument.of(f, evidence=evidence).model_dump(mode="json", exclude=hidden) for f in findings]
 
-    tones = written(found.own_tones)
+    faults, tones = written(found.findings), written(found.own_tones)
+    for fault in faults:
+        fault.pop("tail")
     for tone in tones:  # a proposal that is not made unless it is asked for
-        tone["offer"] = tone.pop("move")
+        tone["offer"], tone["offer_tail"] = tone.pop("move"), tone.pop("tail")
     return {
         "file": str(path),
         "sample_rate": sound.info.sample_rate,
         "duration_s": round(sound.info.duration_s, 6),
         "notice": shortfall(sound.info, sound.ends_at),
-        "findings": written(found.findings),
+        "findings": faults,
         "own_tones": tones,
         "fundamental": None if found.fundamental_hz is None else _named(found.fundamental_hz),
     }

@@ -57,7 +57,7 @@ def list_tasks(session: Session, song_id: int, most: int = 60) -> list[TaskRow]:
 
     Looks for findings come by themselves and often: once one has ended well, nobody needs to see it.
     """
-    shown = or_(TaskRow.kind != "analyse", TaskRow.state.in_((*OPEN_STATES, "failed")))
+    shown = or_(TaskRow.kind.not_in(("analyse", "compare")), TaskRow.state.in_((*OPEN_STATES, "failed")))
     query = select(TaskRow).where(TaskRow.song_id == song_id, shown).order_by(TaskRow.id.desc()).limit(most)
     return list(session.scalars(query))[::-1]
 

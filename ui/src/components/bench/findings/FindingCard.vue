@@ -52,7 +52,8 @@ watch(() => findings.draft !== null, async (changing) => {
     <p class="why">
       {{ signed(finding.document.excess_db, 1) }} dB over its surroundings, {{ finding.document.bandwidth_oct.toFixed(2) }} oct wide.
       {{ reasons(finding).join(" ") }}
-      <template v-if="finding.in_tracks > 1">In {{ finding.in_tracks }} tracks. {{ finding.song_says }}</template>
+      <template v-if="finding.in_tracks > 1">In {{ finding.in_tracks }} tracks. </template>
+      <span v-if="finding.song_says" data-test="song-says">{{ finding.song_says }}</span>
       <strong v-if="back" class="back">Cut already, but what stands behind the moves brings it back by {{ back.db.toFixed(1) }} dB.</strong>
     </p>
     <div class="where">
@@ -80,6 +81,12 @@ watch(() => findings.draft !== null, async (changing) => {
         Accept {{ findings.draft && gainWords(findings.draft) ? gainWords(findings.draft) : proposal(finding) }} <kbd>Y</kbd>
       </button>
       <button type="button" class="plain small" aria-keyshortcuts="j" :aria-pressed="findings.draft !== null" title="change its values first, hearing them" @click="findings.adjust()">Adjust <kbd>J</kbd></button>
+      <button
+        v-if="finding.document.tail" type="button" class="plain small" :aria-pressed="findings.draft?.mode === 'dynamic'"
+        title="cut only what rings on after a stroke; the stroke keeps it" @click="findings.onlyTail()"
+      >
+        Only its tail
+      </button>
       <button type="button" class="plain small" aria-keyshortcuts="x" title="it stays away, also after a new analysis" @click="findings.reject()">No problem <kbd>X</kbd></button>
     </div>
   </div>

@@ -1,0 +1,85 @@
+"""Other instruments from those that are there: what networks learn from, so that fewer sounds are foreign to them.
+
+A clip is played faster or slower, so that its body moves with its notes; two sources sound together; it is struck
+instead of held, driven, gets lines that ring longer than any trouble would, the resonances of another body, which are
+nobody's trouble either, and a small room.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import soxr
+from scipy.signal import lfilter
+
+from bench.findings.rooms import in_room
+from bench.findings.sources import RATE
+from mivlo.core.graph import treat
+from mivlo.core.moves import Shape, StaticMove
+from mivlo.core.units import Floats, octaves_to_q
+
+
+def _transposed(x: Floats, octaves: float) -> Floats:
+    """As long as before; played faster it begins again."""
+    factor = 2.0**octaves
+    y = soxr.resample(x, RATE * factor, RATE)
+    return np.asarray(np.tile(y, int(np.ceil(len(x) / len(y))))[: len(x)])
+
+
+def _body(random: np.random.Generator) -> list[StaticMove]:
+    """Formants and modes: many, most of them small, of any width."""
+    out = []
+    for _ in range(int(random.integers(4, 16))):
+        hz = float(np.exp(random.uniform(np.log(80.0), np.log(9_000.0))))
+        width = float(np.exp(random.uniform(np.log(0.04), np.log(0.9))))
+        gain = float(random.laplace(0.0, 2.0))
+        out.append(StaticMove(Shape.BELL, hz, q=octaves_to_q(width), gain_db=float(np.clip(gain, -12.0, 7.0))))
+    return out
+
+
+def _struck(x: Floats, random: np.random.Generator) -> Floats:
+    """Held sounds die away, as if each were plucked."""
+    period, decay = float(random.uniform(0.15, 1.2)), float(random.uniform(0.05, 0.6))
+    t = np.arange(len(x)) / RATE
+    return np.asarray(x * np.exp(-(t % period) / decay))
+
+
+def _driven(x: Floats, random: np.random.Generator) -> Floats:
+    drive = 10.0 ** (random.uniform(0.0, 24.0) / 20.0) / max(1e-9, float(np.max(np.abs(x))))
+    return np.asarray(np.tanh(drive * x + float(random.uniform(0.0, 0.3))) / drive)
+
+
+def _with_lines(x: Floats, random: np.random.Generator) -> Floats:
+    """Tones of its own: they ring for half a second and more, whatever excites them."""
+    out = x.copy()
+    level = float(np.std(x))
+    for _ in range(int(random.integers(1, 5))):
+        hz = float(np.exp(random.uniform(np.log(90.0), np.log(4_000.0))))
+        ring_s = max(float(random.uniform(0.3, 3.0)), 2.2 * 150.0 / hz)
+        r = 10.0 ** (-3.0 / (ring_s * RATE))
+        rung = lfilter([1.0], [1.0, -2.0 * r * np.cos(2.0 * np.pi * hz / RATE), r * r], x)
+        share = 10.0 ** (random.uniform(-26.0, -4.0) / 20.0)
+        out += rung * (share * level / max(1e-12, float(np.std(rung))))
+    return np.asarray(out)
+
+
+def varied(clean: Floats, random: np.random.Generator, another: Callable[[], Floats]) -> Floats:
+    """Another sound of the same length; `another` gives a clip of any other source."""
+    x = _transposed(clean, float(random.uniform(-0.6, 0.6)))
+    if random.random() < 0.25:
+        beside = _transposed(another(), float(random.uniform(-0.5, 0.5)))[: len(x)]
+        share = 10.0 ** (random.uniform(-15.0, 0.0) / 20.0) * np.std(x) / max(1e-9, float(np.std(beside)))
+        x = x[: len(beside)] + share * beside
+    if random.random() < 0.2:
+        x = _struck(x, random)
+    if random.random() < 0.2:
+        x = _driven(x, random)
+    if random.random() < 0.35:
+        x = _with_lines(x, random)
+    if random.random() < 0.7:
+        x = treat(x[:, None], _body(random), sample_rate=RATE)[:, 0]
+    if random.random() < 0.4:
+        x = in_room(x, random, RATE)
+    peak = float(np.max(np.abs(x)))
+    return np.asarray(x * (0.5 / peak)) if peak > 0.0 else x

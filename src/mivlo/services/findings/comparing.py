@@ -1,0 +1,107 @@
+"""What the other tracks of a song say of each finding: compared once all looks are over, kept by the finding's id."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+from pydantic import TypeAdapter
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from mivlo.core.findings import Kind
+from mivlo.core.findings.ensemble import METHOD, Beside, look_together
+from mivlo.core.graph import StripKind
+from mivlo.services.findings.looking import looking
+from mivlo.services.recordings.files import recordings
+from mivlo.services.song.edits import lock_song
+from mivlo.services.song.state import SongState, StripState, read_song
+from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.store.database import session as open_session
+from mivlo.store.database import tell
+from mivlo.store.models import ComparisonRow, FindingRow, TaskRow
+
+COMPARED = (Kind.RING, Kind.OWN_TONE)
+MOST_TRACKS = 64
+_known: TypeAdapter[dict[int, Beside]] = TypeAdapter(dict[int, Beside])
+
+
+def _tracks(song: SongState) -> list[StripState]:
+    """What can be compared: recordings with sound. What is treated counts as it was recorded."""
+    return [t for t in song.tracks if t.kind is StripKind.TRACK and t.frames][:MOST_TRACKS]
+
+
+def _compared(session: Session, tracks: Sequence[StripState]) -> list[FindingRow]:
+    query = select(FindingRow).where(FindingRow.strip_id.in_([t.id for t in tracks]), FindingRow.kind.in_(COMPARED))
+    return list(session.scalars(query.where(FindingRow.present).order_by(FindingRow.id)))
+
+
+def _key(song: SongState, tracks: Sequence[StripState], rows: Sequence[FindingRow]) -> str:
+    """Names all that a comparison depends on."""
+    places = [(r.id, r.strip_id, round(r.frequency_hz, 1), round(r.bandwidth_oct, 3)) for r in rows]
+    facts = [
+        METHOD,
+        song.sample_rate,
+        [(t.id, t.recording.audio_sha256, t.recording.starts_at_s) for t in tracks],
+        places,
+    ]
+    return hashlib.sha256(json.dumps(facts, default=str).encode()).hexdigest()
+
+
+def request_comparison(session: Session, song_id: int) -> int | None:
+    """A task that compares the tracks, where all looks are over and something has changed since; its id."""
+    lock_song(session, song_id)
+    under_way = select(TaskRow.id).where(
+        TaskRow.song_id == song_id, TaskRow.kind == "compare", TaskRow.state.in_(OPEN_STATES)
+    )
+    if looking(session, song_id) or session.scalars(under_way).first() is not None:
+        return None
+    if is_compared(session, song_id):
+        return None
+    return create_task(session, song_id, "compare", "the tracks beside each other", {}).id
+
+
+def is_compared(session: Session, song_id: int) -> bool:
+    """Whether what is known is of the findings as they are, or there is nothing to compare."""
+    song = read_song(session, song_id)
+    tracks = _tracks(song)
+    rows = _compared(session, tracks)
+    if len(tracks) < 2 or not rows:
+        return True
+    known = session.get(ComparisonRow, song_id)
+    return known is not None and known.key == _key(song, tracks, rows)
+
+
+def run_comparison(task_id: int) -> dict[str, Any]:
+    """Do the task and keep what was said. Can be run twice without harm."""
+    with open_session() as session:
+        song = read_song(session, get_task(session, task_id).song_id)
+        tracks = _tracks(song)
+        rows = _compared(session, tracks)
+        key = _key(song, tracks, rows)
+        spots = [(r.id, r.strip_id, r.frequency_hz, r.bandwidth_oct) for r in rows]
+    if len(tracks) < 2 or not spots:
+        return {}
+    progress = TaskProgress(task_id)
+    sounds = [recordings().samples(t.recording, song.sample_rate) for t in tracks]
+    together = look_together(sounds, sample_rate=song.sample_rate, progress=lambda share: progress(0.7 * share))
+    number = {t.id: i for i, t in enumerate(tracks)}
+    said: dict[str, Any] = {}
+    for done, (finding_id, strip_id, hz, octaves) in enumerate(spots, 1):
+        beside = together.beside(number[strip_id], hz, octaves).renamed([t.id for t in tracks])
+        if beside != Beside():
+            said[str(finding_id)] = asdict(beside)
+        progress(0.7 + 0.3 * done / len(spots))
+    with open_session() as session:
+        session.merge(ComparisonRow(song_id=song.id, key=key, document=said))
+        tell(session, song.id, "findings")
+    return {"findings": len(said)}
+
+
+def comparison_of(session: Session, song_id: int) -> dict[int, Beside]:
+    """What the other tracks say of findings, by id; tracks by their ids."""
+    known = session.get(ComparisonRow, song_id)
+    return {} if known is None else _known.validate_python(known.document)
