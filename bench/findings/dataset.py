@@ -1,4 +1,7 @@
-"""Contours of damaged and clean clips with what was done to them: what the network learns from and is tested on."""
+"""Contours of damaged and clean clips with what was done to them: what the network learns from and is tested on.
+
+python -m bench.findings.dataset        # sources as they are, then other instruments made from them
+"""
 
 from __future__ import annotations
 
@@ -9,15 +12,18 @@ from pathlib import Path
 
 import numpy as np
 
-from bench.findings.clips import CACHE, clip, for_every_take
-from bench.findings.damage import Bell, damage, draw_bell, draw_wider
+from bench.findings.clips import CACHE, FOLDS, clip, for_every_take
+from bench.findings.damage import Bell, Draw, damage, draw_bell, draw_wider
 from bench.findings.sources import RATE, Source, all_sources
+from bench.findings.variants import varied
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.frames import frame_levels, make_parts
 from mivlo.core.units import Floats
 
 DAMAGES = 3
-TAKES = 4
+TAKES = 2
+VARIANTS = 6
+"""Other instruments made from each take of what is learnt from, each damaged as the benchmark does, and wider."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,8 +42,9 @@ def contours_of(x: Floats) -> Floats:
     return all_contours([frame_levels([x[:, None]], p) for p in parts], parts)
 
 
-def _path(source: Source, take: int) -> Path:
-    return CACHE / "examples" / f"{source.name.replace(' ', '-')}-{take}.npz"
+def _path(source: Source, take: int, variant: int | None = None) -> Path:
+    other = "" if variant is None else f"-other{variant}"
+    return CACHE / "examples" / f"{source.name.replace(' ', '-')}-{take}{other}.npz"
 
 
 def _build(job: tuple[int, int]) -> str:
@@ -50,16 +57,35 @@ def _build(job: tuple[int, int]) -> str:
         clean = clip(source, job[1])
     except Exception as refused:
         return f"{source.name}: {refused}"
-    random = np.random.default_rng([job[0], job[1], 77])
     draw = draw_bell if source.half == "tune" else draw_wider
+    _keep(path, clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
+    if source.half == "more":
+        _vary(job, source, clean)
+    return ""
+
+
+def _vary(job: tuple[int, int], source: Source, clean: Floats) -> None:
+    """Other instruments from a clip; what sounds beside it is of the same fold, which may be left out together."""
+    fold = next(roles for roles in FOLDS.values() if source.role in roles)
+    like = [s for s in all_sources() if s.half == "more" and s.role in fold]
+    for variant in range(VARIANTS):
+        random = np.random.default_rng([*job, variant, 4_321])
+
+        def another(random: np.random.Generator = random) -> Floats:
+            return clip(like[int(random.integers(len(like)))], int(random.integers(TAKES)))
+
+        _keep(_path(source, job[1], variant), varied(clean, random, another), random, (draw_bell, draw_wider))
+
+
+def _keep(path: Path, clean: Floats, random: np.random.Generator, draws: tuple[Draw, ...]) -> None:
+    """A clip as it is and damaged, in a file."""
     views, done = [contours_of(clean)], [np.zeros((0, 4))]
-    for _ in range(DAMAGES):
+    for draw in draws:
         damaged, bells = damage(clean, random, draw)
         views.append(contours_of(damaged))
         done.append(np.array([[b.frequency_hz, b.octaves, b.gain_db, b.hump] for b in bells]).reshape(-1, 4))
     lengths = np.array([len(d) for d in done])
     np.savez(path, contours=np.stack(views).astype(np.float32), bells=np.concatenate(done), lengths=lengths)
-    return ""
 
 
 def load(
@@ -70,10 +96,8 @@ def load(
     for source in all_sources():
         if source.half not in halves or (leave_out is not None and leave_out(source)):
             continue
-        for take in range(takes):
-            path = _path(source, take)
-            if not path.exists():
-                continue
+        paths = [_path(source, take, v) for take in range(takes) for v in (None, *range(VARIANTS))]
+        for path in (p for p in paths if p.exists()):
             with np.load(path) as found:
                 cuts = np.split(found["bells"], np.cumsum(found["lengths"])[:-1])
                 for contours, rows in zip(found["contours"], cuts, strict=True):

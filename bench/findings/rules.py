@@ -1,5 +1,4 @@
-"""How often what the rules say of hum and rumble is true: `python -m bench.findings.rules` prints it, and the curve that
-fits best.
+"""How often what the rules say of hum and rumble is true, and what would fit best: `python -m bench.findings.rules`.
 
 Clips as they are, with the rumble of traffic, with hum, and with both, at levels from hardly to plainly audible. The
 sources are those that are looked at while something is made; with `held`, those that are held out.

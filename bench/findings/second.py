@@ -3,9 +3,10 @@
     python -m bench.findings.second look    # looks at clips with networks that never heard them; kept in the cache
     python -m bench.findings.second         # fits to what was seen and puts it into the model
 
-Looked at are sources of foreign origin, by the networks that ship, and one take of each source that is trained on, by
-two networks that never heard its family. Figures are printed with the sources parted into eight: what is said of one is
-said by curves that were fitted without it.
+Looked at are sources of foreign origin and those that are tuned on, by the networks that ship, which heard neither.
+Where networks that never heard a family have been trained (`bench.findings.train ... foreign`), each source that is
+trained on is looked at by those: nothing is fitted to that, it only says what the same curves do there. Figures are
+printed with the sources parted into eight: what is said of one is said by curves that were fitted without it.
 """
 
 from __future__ import annotations
@@ -40,8 +41,6 @@ PARTS = 8
 _KNOTS = {"certainty": 8, "boost_db": 5, "height_db": 5, "boost_disagreement_db": 5}
 _FEW_KNOTS = 4
 _STIFF = 3.0
-_KNOWN_WEIGHT = 0.3
-"""Of what was said by two networks that never heard the family: they are less sure than eight."""
 CONFIDENCES = np.array([0.15, 0.3, 0.45, 0.6, 0.7, 0.8, 0.9, 1.0])
 CLEAN_WEIGHT = 0.7
 """How much more a decibel counts that is taken from a clean track than one that is left of a trouble."""
@@ -64,10 +63,14 @@ class Spotted:
 
 @dataclass(slots=True)
 class Look:
-    """What was seen of one clip. cells : its power in 1/96 octaves; levels and clean : as the benchmark measures."""
+    """What was seen of one clip.
+
+    origin : "foreign", "known" or "family" (left out). cells : its power in 1/96 octaves; levels and clean : as the
+    benchmark measures.
+    """
 
     source: str
-    weight: float
+    origin: str
     damaged: bool
     cells: Floats
     levels: Floats
@@ -83,10 +86,10 @@ def _cells(x: Floats) -> Floats:
 
 
 def _look(
-    x: Floats, model: Model, role: Role | None, source: str, weight: float, bells: Sequence[Bell], clean: Floats
+    x: Floats, model: Model, role: Role | None, source: str, origin: str, bells: Sequence[Bell], clean: Floats
 ) -> Look:
     search = Search(x[:, None], sample_rate=RATE, role=role, model=model)
-    out = Look(source, weight, bool(bells), _cells(x), levels(x), clean)
+    out = Look(source, origin, bool(bells), _cells(x), levels(x), clean)
     spots = search.spots()
     for spot, heard in zip(spots, search.heard(spots), strict=True):
         real = any(means(spot.frequency_hz, spot.octaves, bell) for bell in bells)
@@ -94,31 +97,33 @@ def _look(
     return out
 
 
-def _looks_at(job: tuple[int, int, int, str, float]) -> list[Look]:
-    number, take, damages, path, weight = job
+def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
+    number, take, damages, path, origin = job
     source = all_sources()[number]
-    role = (
-        Role(source.role) if weight == 1.0 and take == 1 else None
-    )  # networks that never heard a family don't know it
+    # networks that never heard a family don't know it
+    role = Role(source.role) if origin != "family" and take == 1 else None
     with Path(path).open("rb") as file:
         model = read_model(file)
     clean = clip(source, take)
     target = levels(clean)
-    out = [_look(clean, model, role, source.name, weight, (), target)]
+    out = [_look(clean, model, role, source.name, origin, (), target)]
     for again in range(damages):
         damaged, bells = damage(clean, np.random.default_rng([9, number, take, again]))
         if bells:
-            out.append(_look(damaged, model, role, source.name, weight, bells, target))
+            out.append(_look(damaged, model, role, source.name, origin, bells, target))
     return out
 
 
-def _jobs() -> Iterator[tuple[int, int, int, str, float]]:
+def _jobs() -> Iterator[tuple[int, int, int, str, str]]:
     for number, source in enumerate(all_sources()):
         if source.half == "foreign":
-            yield from ((number, take, 2, str(OUT), 1.0) for take in range(3))
+            yield from ((number, take, 2, str(OUT), "foreign") for take in range(3))
+        elif source.half == "tune":
+            yield from ((number, take, 2, str(OUT), "known") for take in range(2))
         elif source.half == "more":
             fold = next(name for name, roles in FOLDS.items() if source.role in roles)
-            yield number, 0, 1, str(without(fold)), _KNOWN_WEIGHT
+            if without(fold).exists():
+                yield number, 0, 1, str(without(fold)), "family"
 
 
 def look_at_all(workers: int = 2) -> None:
@@ -177,13 +182,8 @@ def fit(spots: Sequence[Spotted], weights: Floats, names: Sequence[str]) -> Opin
 
 
 def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
-    # a track without trouble is as likely as one with some; foreign clips were damaged twice
-    rows = [
-        (s, look.weight * (1.0 if look.damaged or look.weight < 1.0 else 2.0))
-        for look in looks
-        for s in look.spots
-        if s.broad is broad
-    ]
+    # a track without trouble is as likely as one with some; clips were damaged twice
+    rows = [(s, 1.0 if look.damaged else 2.0) for look in looks for s in look.spots if s.broad is broad]
     return [s for s, _ in rows], np.array([w for _, w in rows])
 
 
@@ -193,7 +193,8 @@ def say_without_own(looks: Sequence[Look]) -> None:
     part = dict(zip(names, np.random.default_rng(1).permutation(len(names)) % PARTS, strict=True))
     for broad, witnesses in ((False, NARROW), (True, BROAD)):
         for k in range(PARTS):
-            opinion = fit(*_rows([look for look in looks if part[look.source] != k], broad), witnesses)
+            others = [look for look in looks if part[look.source] != k and look.origin != "family"]
+            opinion = fit(*_rows(others, broad), witnesses)
             for look in looks:
                 if part[look.source] == k:
                     for spot in look.spots:
@@ -260,34 +261,48 @@ def _figures(looks: Sequence[Look], share: Share) -> str:
     )
 
 
+def _print_calibration(looks: Sequence[Look], origin: str) -> None:
+    """Said and real, a clean clip counting as much as both damaged ones, and the area under the curve."""
+    for broad in (False, True):
+        spots, weights = _rows(looks, broad)
+        told = []
+        for low, high in ((0.0, 0.4), (0.4, 0.7), (0.7, 1.01)):
+            some = [i for i, s in enumerate(spots) if low <= s.confidence < high]
+            if some:
+                by = weights[some]
+                said = np.average([spots[i].confidence for i in some], weights=by)
+                real = np.average([spots[i].real for i in some], weights=by)
+                told.append(f"{said:.2f} / {real:.2f} of {len(some)}")
+        print(origin, "broad" if broad else "narrow", "said / real", ", ".join(told), f"area {_area(spots):.3f}")
+
+
+def _area(spots: Sequence[Spotted]) -> float:
+    """How often what is real is held likelier than what is not."""
+    real = np.array([s.confidence for s in spots if s.real])
+    false = np.array([s.confidence for s in spots if not s.real])
+    if not len(real) or not len(false):
+        return 0.5
+    return float(np.mean((real[:, None] > false) + 0.5 * (real[:, None] == false)))
+
+
 def main() -> None:
     with SEEN.open("rb") as file:
         looks: list[Look] = pickle.load(file)  # our own file
     say_without_own(looks)
-    foreign = [x for x in looks if x.weight == 1.0]
-    for broad in (False, True):
-        spots, _ = _rows(foreign, broad)
-        for low, high in ((0.0, 0.4), (0.4, 0.7), (0.7, 1.01)):
-            some = [s for s in spots if low <= s.confidence < high]
-            if some:
-                said, real = np.mean([s.confidence for s in some]), np.mean([s.real for s in some])
-                print(
-                    "broad" if broad else "narrow", f"{low} to {high}: said {said:.2f} real {real:.2f} of {len(some)}"
-                )
-    shares = least_harm(foreign)
-    known = [x for x in looks if x.weight != 1.0]
-    for power in (1.0, 1.6):
-        print("power", power, _figures(foreign, lambda s, power=power: s.confidence**power))
-    print("least harm", _figures(foreign, lambda s: float(np.interp(s.confidence, CONFIDENCES, shares[s.broad]))))
-    print(
-        "families left out, the same shares",
-        _figures(known, lambda s: float(np.interp(s.confidence, CONFIDENCES, shares[s.broad]))),
-    )
+    fitted = [x for x in looks if x.origin != "family"]
+    shares = least_harm(fitted)
+    for origin in dict.fromkeys(x.origin for x in looks):
+        some = [x for x in looks if x.origin == origin]
+        _print_calibration(some, origin)
+        for power in (1.0, 1.6):
+            print(origin, "power", power, _figures(some, lambda s, power=power: s.confidence**power))
+        said = _figures(some, lambda s: float(np.interp(s.confidence, CONFIDENCES, shares[s.broad])))
+        print(origin, "least harm", said)
     print({broad: np.round(s, 2).tolist() for broad, s in shares.items()})
     with np.load(OUT) as found:
         kept = {n: found[n] for n in found.files if n.split("/")[0] not in ("narrow", "broad")}
     for broad, witnesses in ((False, NARROW), (True, BROAD)):
-        opinion = fit(*_rows(looks, broad), witnesses)
+        opinion = fit(*_rows(fitted, broad), witnesses)
         opinion = Opinion(opinion.curves, opinion.start, np.stack([CONFIDENCES, shares[broad]]))
         kept |= to_arrays(opinion, "broad" if broad else "narrow")
         for name, curve in opinion.curves.items():

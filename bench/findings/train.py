@@ -1,8 +1,8 @@
 """Train the networks that ship in `mivlo/core/findings/model.npz`. Needs torch (`pip install torch==2.13.0`).
 
     python -m bench.findings.clips 4 2      # renders the clean clips
-    python -m bench.findings.dataset        # damages them
-    python -m bench.findings.train 8 18 5   # three networks beside the five that are there
+    python -m bench.findings.dataset        # damages them, and other instruments made from them
+    python -m bench.findings.train 4 9      # four networks
     python -m bench.findings.train 2 16 foreign # for each group of families, two that never heard it
     python -m bench.findings.second look    # what those say, and what speaks for and against it
     python -m bench.findings.second         # how often that is true
@@ -43,7 +43,7 @@ TARGETS = len(HEADS) + 2
 
 
 class Network(nn.Module):
-    def __init__(self, channels: int, dropout: float = 0.2) -> None:
+    def __init__(self, channels: int, dropout: float = 0.1) -> None:
         super().__init__()
         self.first = nn.Conv1d(channels, WIDTH, KERNEL, padding=KERNEL // 2)
         self.wide = nn.ModuleList(
