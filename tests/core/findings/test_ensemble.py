@@ -141,6 +141,16 @@ def test_neither_order_nor_level_of_the_tracks_matters(hz: float, order: list[in
         assert {order[i] for i in other.beside(at, hz, RING_OCT).rings_in} == set(song.beside(k, hz, RING_OCT).rings_in)
 
 
+@settings(deadline=None, max_examples=6)
+@given(places, seeds)
+def test_a_room_microphone_is_nobodys_source_and_hides_no_spill(hz: float, seed: int) -> None:
+    drum, other = ringing(strokes(seed, EARLY), hz, 15.0), strokes(seed + 1, LATE)
+    tracks = [drum, other + 0.05 * drum, coloured(drum + other, seed + 3)]
+    song = look_together([x[:, None].astype(np.float32) for x in tracks], sample_rate=RATE, rooms=[2])
+    assert song.beside(1, hz, RING_OCT).spill_of == 0
+    assert song.beside(0, hz, RING_OCT).spill_of is None
+
+
 def test_silence_tracks_of_any_length_and_a_track_alone_say_nothing() -> None:
     x = ringing(strokes(1, EARLY), 700.0)
     assert together(x).beside(0, 700.0, RING_OCT) == Beside()

@@ -7,7 +7,7 @@ is heard there (non-negative least squares). What rings in the track but not in 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -96,19 +96,21 @@ class Explained:
 class Ensemble:
     """The tracks of a song in the same frames.
 
-    powers : per track (frames, grid). sounds : what they were taken from.
+    powers : per track (frames, grid). sounds : what they were taken from. rooms : tracks that hold what all others
+    play: they explain nothing.
     """
 
     powers: list[Singles]
     sounds: Sequence[Sound]
     sample_rate: float
+    rooms: frozenset[int] = frozenset()
     _explained: dict[int, Explained] = field(default_factory=dict)
     _heard: dict[int, WholeSpectrum] = field(default_factory=dict)
 
     def explained(self, track: int) -> Explained:
         """What the other tracks put into one."""
         if track not in self._explained:
-            self._explained[track] = _explain(self.powers, track)
+            self._explained[track] = _explain(self.powers, track, self.rooms)
         return self._explained[track]
 
     def beside(self, track: int, frequency_hz: float, octaves: float) -> Beside:
@@ -186,7 +188,7 @@ class Ensemble:
             return ()
         found = []
         for k, power in enumerate(self.powers):
-            if k == track:
+            if k == track or k in self.rooms:
                 continue
             excess, level = _spot(power, frequency_hz, 1.5 / POINTS_PER_OCTAVE)
             _, theirs = _spot(self.explained(k).power, frequency_hz, 1.5 / POINTS_PER_OCTAVE)
@@ -226,11 +228,16 @@ class Ensemble:
 
 
 def look_together(
-    sounds: Sequence[Sound], *, sample_rate: float, progress: Callable[[float], None] = lambda share: None
+    sounds: Sequence[Sound],
+    *,
+    sample_rate: float,
+    rooms: Collection[int] = (),
+    progress: Callable[[float], None] = lambda share: None,
 ) -> Ensemble:
     """Look at all tracks of a song in the same frames.
 
     sounds : (n, channels) each, from the song's beginning; read a stretch at a time.
+    rooms : numbers of those that hold what all others play.
 
     Raises
     ------
@@ -250,7 +257,7 @@ def look_together(
             rows.append(frame_powers(np.ascontiguousarray(x), part))
         powers.append(np.concatenate(rows))
         progress((number + 1) / len(sounds))
-    return Ensemble(powers, sounds, sample_rate)
+    return Ensemble(powers, sounds, sample_rate, frozenset(rooms))
 
 
 def _sounding(power: Singles) -> np.ndarray:  # type: ignore[type-arg]
@@ -269,13 +276,16 @@ def _spot(power: Singles, frequency_hz: float, octaves: float) -> tuple[Floats, 
     return np.asarray(level - around, dtype=np.float64), np.asarray(level, dtype=np.float64)
 
 
-def _explain(powers: Sequence[Singles], track: int) -> Explained:
+def _explain(powers: Sequence[Singles], track: int, rooms: frozenset[int]) -> Explained:
     """Factors for blocks of a quarter octave, every half octave, in octave and a half; a line in between."""
     own = powers[track].astype(np.float64)
     frames, points = own.shape
     blocks = points // _BLOCK
     coarse = [p[:, : blocks * _BLOCK].reshape(frames, blocks, _BLOCK).mean(axis=2).astype(np.float64) for p in powers]
-    loudest = sorted((k for k in range(len(powers)) if k != track), key=lambda k: -_likeness(coarse[k], coarse[track]))
+    loudest = sorted(
+        (k for k in range(len(powers)) if k != track and k not in rooms),
+        key=lambda k: -_likeness(coarse[k], coarse[track]),
+    )
     others = tuple(sorted(loudest[:_MOST_OTHERS]))
     if not others:
         return Explained(np.zeros_like(powers[track]), np.zeros((0, points)), (), 0.0)

@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from mivlo.core.findings import Kind
 from mivlo.core.findings.ensemble import METHOD, Beside, look_together
 from mivlo.core.graph import StripKind
+from mivlo.core.roles import Role
 from mivlo.services.findings.looking import looking
 from mivlo.services.recordings.files import recordings
 from mivlo.services.song.edits import lock_song
@@ -45,7 +46,7 @@ def _key(song: SongState, tracks: Sequence[StripState], rows: Sequence[FindingRo
     facts = [
         METHOD,
         song.sample_rate,
-        [(t.id, t.recording.audio_sha256, t.recording.starts_at_s) for t in tracks],
+        [(t.id, t.recording.audio_sha256, t.recording.starts_at_s, t.role is Role.ROOM) for t in tracks],
         places,
     ]
     return hashlib.sha256(json.dumps(facts, default=str).encode()).hexdigest()
@@ -87,7 +88,12 @@ def run_comparison(task_id: int) -> dict[str, Any]:
         return {}
     progress = TaskProgress(task_id)
     sounds = [recordings().samples(t.recording, song.sample_rate) for t in tracks]
-    together = look_together(sounds, sample_rate=song.sample_rate, progress=lambda share: progress(0.7 * share))
+    together = look_together(
+        sounds,
+        sample_rate=song.sample_rate,
+        rooms=[i for i, t in enumerate(tracks) if t.role is Role.ROOM],
+        progress=lambda share: progress(0.7 * share),
+    )
     number = {t.id: i for i, t in enumerate(tracks)}
     said: dict[str, Any] = {}
     for done, (finding_id, strip_id, hz, octaves) in enumerate(spots, 1):
