@@ -22,7 +22,7 @@ from mivlo.core.units import Floats
 
 DAMAGES = 3
 TAKES = 2
-VARIANTS = 5
+VARIANTS = 6
 """Other instruments made from each take of what is learnt from, each damaged as the benchmark does, and wider."""
 
 
