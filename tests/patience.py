@@ -1,8 +1,20 @@
 """How long tests wait for what has to come: a busy machine is slow, not wrong."""
 
+import time
+from collections.abc import Callable
+
 import httpx
 
 PATIENCE_S = 120.0
+
+
+def until(done: Callable[[], bool], otherwise: str = "it does not come") -> None:
+    """Wait for something that nobody tells."""
+    deadline = time.monotonic() + PATIENCE_S
+    while not done():
+        assert time.monotonic() < deadline, otherwise
+        time.sleep(0.05)
+
 
 # requests that say nothing else; httpx itself would give up after 5 s
 for _step in ("connect", "read", "write", "pool"):

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
@@ -84,14 +83,6 @@ def full_song(address: str, database_url: str, marimba_wav: Path) -> int:
 
 def state(address: str, song: int) -> dict:  # type: ignore[type-arg]
     return dict(httpx.get(f"{address}/api/songs/{song}").json())
-
-
-def until(done: Callable[[], bool]) -> None:
-    """Wait until something is so that the page does not show."""
-    deadline = time.monotonic() + PATIENCE_S
-    while not done():
-        assert time.monotonic() < deadline
-        time.sleep(0.05)
 
 
 def choose(page: Page, box: str, option: str | re.Pattern[str]) -> None:

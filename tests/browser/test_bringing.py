@@ -11,8 +11,9 @@ from playwright.sync_api import Page, expect
 
 from mivlo.audio.marks import Marker, Marks, add_marks
 from tests.audio.test_marks import bext, labels
-from tests.browser.conftest import state, until
+from tests.browser.conftest import state
 from tests.browser.test_access import _violations
+from tests.patience import until
 from tests.web.server import send_file
 
 RATE = 48_000

@@ -12,10 +12,11 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import choose, state, until
+from tests.browser.conftest import choose, state
 from tests.browser.test_access import _violations
 from tests.core.test_auditory import RATE
 from tests.core.test_clashes import _band, _covered_pair
+from tests.patience import until
 from tests.web.server import go_back, last_edit, send_file
 
 

@@ -10,8 +10,9 @@ import httpx
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
-from tests.browser.conftest import choose, settled, state, until
+from tests.browser.conftest import choose, settled, state
 from tests.browser.test_access import _violations
+from tests.patience import until
 from tests.web.server import send_file
 
 NAMES = ("Reed", "Brass", "Drum")

@@ -16,8 +16,9 @@ from playwright.sync_api import Page, expect
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import octaves_to_q
-from tests.browser.conftest import choose, settled, state, until
+from tests.browser.conftest import choose, settled, state
 from tests.browser.test_access import _violations
+from tests.patience import until
 from tests.web.server import go_back, last_edit, send_file
 
 RATE = 48_000

@@ -11,8 +11,9 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import choose, settled, until
+from tests.browser.conftest import choose, settled
 from tests.browser.test_access import _violations
+from tests.patience import until
 from tests.web.server import send_file
 
 RATE = 48_000

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import replace
 from typing import Any
 
@@ -31,7 +30,7 @@ from mivlo.store.models import FindingRow, LookRow
 from tests.conftest import bring_in, song_state
 from tests.core.findings.sounds import RATE, melody
 from tests.core.findings.test_ensemble import EARLY, LATE, coloured, ringing, strokes
-from tests.patience import PATIENCE_S
+from tests.patience import until
 
 RING_HZ = 847.0
 
@@ -65,10 +64,7 @@ def _look(song_id: int) -> int:
     for task in tasks:
         analysing.run_analysis(task)
         set_task(task, state="done")
-    deadline = time.monotonic() + PATIENCE_S
-    while not _all_fresh(song_id):
-        assert time.monotonic() < deadline, "nobody looks at the tracks"
-        time.sleep(0.05)
+    until(lambda: _all_fresh(song_id), "nobody looks at the tracks")
     _compare(song_id)
     now = _keys(song_id)
     before = _seen.get(song_id, {})
@@ -83,10 +79,7 @@ def _compare(song_id: int) -> None:
     if task is not None:
         comparing.run_comparison(task)
         set_task(task, state="done")
-    deadline = time.monotonic() + PATIENCE_S
-    while not _is_compared(song_id):
-        assert time.monotonic() < deadline, "nobody compares the tracks"
-        time.sleep(0.05)
+    until(lambda: _is_compared(song_id), "nobody compares the tracks")
 
 
 def _is_compared(song_id: int) -> bool:

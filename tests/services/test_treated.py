@@ -19,7 +19,7 @@ from mivlo.services.song import moves, songs
 from mivlo.services.song.state import SongState
 from mivlo.store.database import session
 from tests.conftest import bring_in, exported, song_state
-from tests.patience import PATIENCE_S
+from tests.patience import PATIENCE_S, until
 
 
 @pytest.fixture
@@ -78,10 +78,7 @@ def test_the_maker_makes_what_is_missing_once_the_song_rests(song: SongState, mo
     monkeypatch.setattr(treated, "SETTLED_S", 0.05)
     maker = treated.TreatedMaker()
     maker.want(song)
-    deadline = time.monotonic() + PATIENCE_S
-    while not maker.made:
-        assert time.monotonic() < deadline, "nothing was made"
-        time.sleep(0.02)
+    until(lambda: bool(maker.made), "nothing was made")
     maker.stop()
     assert treated.missing(song) == []
 
