@@ -67,7 +67,7 @@ def _looked_at(job: tuple[int, int]) -> tuple[list[Said], list[Said]]:
             rumble, hum = find_rumble(view), find_hum(view)
             if rumble is not None:
                 gap = float(np.log2(rumble.plays_from_hz / rumble.frequency_hz))
-                said = (rumble.over_db, rumble.follows, gap)
+                said = (rumble.follows, gap)
                 rumbles.append(Said(said, rumble_confidence(rumble), has_rumble))
             if hum is not None:
                 over = float(np.mean([db for _, db in hum.lines]))

@@ -35,7 +35,7 @@ def test_most_rings_are_among_the_first_eight(verdicts: list[Verdict]) -> None:
 
 
 def test_the_cuts_bring_the_sound_nearer_to_the_clean_one(verdicts: list[Verdict]) -> None:
-    assert np.mean([v.repair for v in verdicts]) > 0.30
+    assert np.mean([v.repair for v in verdicts]) > 0.38
     assert sum(v.repair < 0 for v in verdicts) <= 0.12 * len(verdicts)
 
 
@@ -49,6 +49,5 @@ def test_centres_are_near(verdicts: list[Verdict]) -> None:
 
 
 def test_clean_sound_is_hardly_touched(verdicts: list[Verdict]) -> None:
-    # a third of it is a low cut under one marimba, which the rule for rumble offers with a confidence of .26
-    assert np.mean([v.changed_clean_db for v in verdicts]) < 0.65
+    assert np.mean([v.changed_clean_db for v in verdicts]) < 0.45
     assert np.mean([v.deep_on_clean for v in verdicts]) <= 0.2
