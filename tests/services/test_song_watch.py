@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Iterator
 from datetime import timedelta
 from pathlib import Path
 
@@ -11,7 +12,7 @@ import numpy as np
 import pytest
 import soundfile
 import wavinfo
-from sqlalchemy import select, update
+from sqlalchemy import select, text, update
 
 from mivlo.audio.marks import Marks, add_marks
 from mivlo.config import settings
@@ -27,6 +28,7 @@ from mivlo.store.database import session
 from mivlo.store.models import Edit, TaskRow
 from tests.audio.test_marks import bext
 from tests.conftest import song_state
+from tests.patience import until
 
 RATE = 48_000
 BELL = StaticMove(Shape.BELL, 500.0, q=4.0, gain_db=-9.0)
@@ -42,11 +44,16 @@ def root(db: None, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 @pytest.fixture
-def song_id(root: Path) -> int:
+def song_id(root: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[int]:
+    """A song that watches; the worker of the browser tests, which watches too, is kept from it by that one's lock."""
     with session() as s:
         made = songs.create_song(s, "Weir", RATE).id
-        song_watch.begin_watching(s, made, "stems", "treated")
-    return made
+    with session() as holding:
+        holding.execute(text("SELECT pg_advisory_xact_lock(:lock)"), {"lock": song_watch._LOCK + made})
+        monkeypatch.setattr(song_watch, "_LOCK", song_watch._LOCK + 10_000_000)
+        with session() as s:
+            song_watch.begin_watching(s, made, "stems", "treated")
+        yield made
 
 
 def _stem(
@@ -66,18 +73,26 @@ def rested(path: Path) -> None:
 
 
 def _look(song_id: int) -> None:
-    """A round of the watcher, and all that it asked for."""
+    """A round of the watcher, and all that it asked for; the worker of the browser tests may do some of it."""
     song_watch.look(song_id)
+    for task in _coming(song_id, "waiting"):
+        if _is_ours(task):
+            set_task(task, state="done", result=importing.run_import(task))
+    until(lambda: not _coming(song_id, *OPEN_STATES), "nobody takes the stems in")
+
+
+def _is_ours(task: int) -> bool:
+    """Take a task away from that worker: what has ended it does not begin, what it has begun is its own."""
+    taken = update(TaskRow).where(TaskRow.id == task, TaskRow.state == "waiting").values(state="done")
     with session() as s:
-        waiting = list(
-            s.scalars(
-                select(TaskRow.id).where(
-                    TaskRow.song_id == song_id, TaskRow.state.in_(OPEN_STATES), TaskRow.kind == "import"
-                )
-            )
-        )
-    for task in waiting:
-        set_task(task, state="done", result=importing.run_import(task))
+        return bool(s.execute(taken.returning(TaskRow.id)).first())
+
+
+def _coming(song_id: int, *states: str) -> list[int]:
+    """Stems that are being taken in."""
+    query = select(TaskRow.id).where(TaskRow.song_id == song_id, TaskRow.kind == "import")
+    with session() as s:
+        return list(s.scalars(query.where(TaskRow.state.in_(states))))
 
 
 def _settle(song_id: int) -> None:

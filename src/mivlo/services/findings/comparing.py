@@ -8,14 +8,17 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any
 
+import numpy as np
 from pydantic import TypeAdapter
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mivlo.audio.cache import MissingRecording
 from mivlo.core.findings import Kind
 from mivlo.core.findings.ensemble import METHOD, Beside, look_together
 from mivlo.core.graph import StripKind
 from mivlo.core.roles import Role
+from mivlo.core.spectra import Singles
 from mivlo.services.findings.looking import looking
 from mivlo.services.recordings.files import recordings
 from mivlo.services.song.edits import lock_song
@@ -87,7 +90,7 @@ def run_comparison(task_id: int) -> dict[str, Any]:
     if len(tracks) < 2 or not spots:
         return {}
     progress = TaskProgress(task_id)
-    sounds = [recordings().samples(t.recording, song.sample_rate) for t in tracks]
+    sounds = [_sound(t, song.sample_rate) for t in tracks]
     together = look_together(
         sounds,
         sample_rate=song.sample_rate,
@@ -105,6 +108,14 @@ def run_comparison(task_id: int) -> dict[str, Any]:
         session.merge(ComparisonRow(song_id=song.id, key=key, document=said))
         tell(session, song.id, "findings")
     return {"findings": len(said)}
+
+
+def _sound(track: StripState, sample_rate: int) -> Singles:
+    """Its recording as it came; silence where the store has it no more: the others can be compared without it."""
+    try:
+        return recordings().samples(track.recording, sample_rate)
+    except MissingRecording:
+        return np.zeros((0, 1), dtype=np.float32)
 
 
 def comparison_of(session: Session, song_id: int) -> dict[int, Beside]:
