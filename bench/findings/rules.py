@@ -17,7 +17,7 @@ from scipy.signal import butter, sosfilt
 from bench.findings.clips import clip
 from bench.findings.sources import RATE, all_sources
 from mivlo.core.findings.floor import find_hum, find_rumble
-from mivlo.core.findings.search import Search, hum_confidence, rumble_confidence
+from mivlo.core.findings.search import Search
 from mivlo.core.units import Floats
 
 TAKES = (0, 1)
@@ -68,10 +68,10 @@ def _looked_at(job: tuple[int, int]) -> tuple[list[Said], list[Said]]:
             if rumble is not None:
                 gap = float(np.log2(rumble.plays_from_hz / rumble.frequency_hz))
                 said = (rumble.follows, gap)
-                rumbles.append(Said(said, rumble_confidence(rumble), has_rumble))
+                rumbles.append(Said(said, rumble.confidence, has_rumble))
             if hum is not None:
                 over = float(np.mean([db for _, db in hum.lines]))
-                hums.append(Said((float(len(hum.lines)), over), hum_confidence(hum), has_hum))
+                hums.append(Said((float(len(hum.lines)), over), hum.confidence, has_hum))
     return rumbles, hums
 
 

@@ -129,9 +129,9 @@ export const useFindings = defineStore("findings", () => {
     const finding = chosen.value;
     const tail = finding?.document.tail;
     if (finding?.state !== "open" || !tail) return;
+    hearing.quiet();
     draft.value = draft.value?.mode === "dynamic" ? null : moveOf(tail);
     hear("without");
-    if (hearing.way !== "without") hear("without");
   }
 
   function tweak(values: Partial<Move>): void {

@@ -12,9 +12,10 @@ import { useProbe } from "./probe";
 /** Stands for the proposed move (the next numbers for more of them) while it is only heard; no saved move has such a number. */
 export const PROPOSED = 4_000_000_000;
 
-/** The move that a finding proposes. What is null does not belong to the shape: there the server's defaults hold. */
+/** The move that a finding proposes. */
 export const proposed = (finding: Finding): Move => moveOf(finding.document.move);
 
+/** A move as it is proposed. What is null does not belong to the shape: there the server's defaults hold. */
 export function moveOf(document: object): Move {
   const values = Object.fromEntries(Object.entries(document).filter(([, value]) => value !== null));
   return { mode: "static", ...values, enabled: true, id: PROPOSED, octaves: 0 } as Move;

@@ -11,12 +11,13 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+import numpy.typing as npt
 from scipy.optimize import nnls
 from scipy.signal import correlate
 
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings.decays import WholeSpectrum
-from mivlo.core.findings.evidence import STANDS_OUT_DB
+from mivlo.core.findings.evidence import STANDS_OUT_DB, lies_beside
 from mivlo.core.findings.frames import (
     POINTS_PER_OCTAVE,
     Sound,
@@ -82,7 +83,7 @@ class Beside:
 class Explained:
     """What the others put into a track.
 
-    power : (frames, grid); parts : (others, grid) factors; others : their numbers.
+    power : (frames, grid); factors : (others, grid) of these; others : their numbers.
     share : of what is loud in the track (blocks of a quarter octave, frames), how much they explain within 3 dB.
     """
 
@@ -104,13 +105,17 @@ class Ensemble:
     sounds: Sequence[Sound]
     sample_rate: float
     rooms: frozenset[int] = frozenset()
+    _coarse: list[Floats] = field(init=False)
     _explained: dict[int, Explained] = field(default_factory=dict)
     _heard: dict[int, WholeSpectrum] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self._coarse = [_in_blocks(power) for power in self.powers]
 
     def explained(self, track: int) -> Explained:
         """What the other tracks put into one."""
         if track not in self._explained:
-            self._explained[track] = _explain(self.powers, track, self.rooms)
+            self._explained[track] = _explain(self.powers, self._coarse, track, self.rooms)
         return self._explained[track]
 
     def beside(self, track: int, frequency_hz: float, octaves: float) -> Beside:
@@ -270,18 +275,22 @@ def _spot(power: Singles, frequency_hz: float, octaves: float) -> tuple[Floats, 
     """(excess over what lies beside, level) of a narrow spot in dB, per frame."""
     away = np.abs(np.log2(finding_grid() / frequency_hz))
     half = max(octaves / 2.0, 0.6 / POINTS_PER_OCTAVE)
-    inside, beside = away <= half, (away > half) & (away <= max(3.0 * half, half + 1.0 / 6.0))
+    inside, beside = away <= half, lies_beside(away, half)
     level = 10.0 * np.log10(np.mean(power[:, inside], axis=1) + _TINY)
     around = 10.0 * np.log10(np.mean(power[:, beside], axis=1) + _TINY)
     return np.asarray(level - around, dtype=np.float64), np.asarray(level, dtype=np.float64)
 
 
-def _explain(powers: Sequence[Singles], track: int, rooms: frozenset[int]) -> Explained:
+def _in_blocks(power: npt.NDArray[np.floating]) -> Floats:
+    """(frames, blocks) mean power in quarter octaves."""
+    blocks = power.shape[1] // _BLOCK
+    whole = power[:, : blocks * _BLOCK].reshape(len(power), blocks, _BLOCK)
+    return np.asarray(whole.mean(axis=2), dtype=np.float64)
+
+
+def _explain(powers: Sequence[Singles], coarse: Sequence[Floats], track: int, rooms: frozenset[int]) -> Explained:
     """Factors for blocks of a quarter octave, every half octave, in octave and a half; a line in between."""
-    own = powers[track].astype(np.float64)
-    frames, points = own.shape
-    blocks = points // _BLOCK
-    coarse = [p[:, : blocks * _BLOCK].reshape(frames, blocks, _BLOCK).mean(axis=2).astype(np.float64) for p in powers]
+    points, blocks = powers[track].shape[1], coarse[track].shape[1]
     loudest = sorted(
         (k for k in range(len(powers)) if k != track and k not in rooms),
         key=lambda k: -_likeness(coarse[k], coarse[track]),
@@ -297,10 +306,10 @@ def _explain(powers: Sequence[Singles], track: int, rooms: frozenset[int]) -> Ex
         found[:, i] = _factors(a, coarse[track][:, span].ravel())
     at = (centres + 0.5) * _BLOCK
     factors = np.stack([np.interp(np.arange(points), at, row) for row in found])
-    power = np.zeros_like(own)
+    power = np.zeros(powers[track].shape)
     for row, k in zip(factors, others, strict=True):
         power += row * powers[k]
-    theirs = power[:, : blocks * _BLOCK].reshape(frames, blocks, _BLOCK).mean(axis=2)
+    theirs = _in_blocks(power)
     heard = coarse[track] > max(np.max(coarse[track]) * 1e-4, 1e-11)
     apart = np.abs(10.0 * np.log10((coarse[track] + _TINY) / (theirs + _TINY)))
     share = float(np.mean(apart[heard] <= 3.0)) if heard.any() else 0.0

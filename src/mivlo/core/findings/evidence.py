@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from mivlo.core.findings.contours import sounding_frames
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Part, View, finding_grid
@@ -97,8 +98,13 @@ def trace(view: View, frequency_hz: float, octaves: float, *, broad: bool = Fals
     return SpotTrace(times, _as_floats(spot), _as_floats(around), np.interp(times, view.times_s[-1], view.track_db))
 
 
+def lies_beside(away_oct: Floats, half_oct: float) -> npt.NDArray[np.bool_]:
+    """Which points, so many octaves away, are the surroundings of a spot that is half so wide."""
+    return np.asarray((away_oct > half_oct) & (away_oct <= max(3.0 * half_oct, half_oct + 1.0 / 6.0)))
+
+
 def _beside(power: Singles, at: Floats, half: float) -> Singles | None:
-    beside = (np.abs(at) > half) & (np.abs(at) <= max(3.0 * half, half + 1.0 / 6.0))
+    beside = lies_beside(np.abs(at), half)
     return np.asarray(10.0 * np.log10(np.mean(power[:, beside], axis=1))) if beside.any() else None
 
 

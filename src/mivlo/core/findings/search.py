@@ -134,14 +134,12 @@ class Search:
         """The evidence at every frequency, for what is under a pointer."""
         return measure_along(self.contours, self.reading, self.spectrum, self._highest_hz)
 
-    def findings(
-        self, *, most: int = MOST, least_confidence: float = LEAST_CONFIDENCE, deepest_db: float | None = None
-    ) -> list[Finding]:
+    def findings(self, *, most: int = MOST, least_confidence: float = LEAST_CONFIDENCE) -> list[Finding]:
         """What stands out, most certain and most disturbing first."""
         if self.silent:
             return []
         hum = find_hum(self.view)
-        found = [f for f in self._spots(hum, deepest_db) if not self._is_own(f)]
+        found = [f for f in self._spots(hum) if not self._is_own(f)]
         if hum is not None:
             found.append(self._hum(hum))
         if self._role in LOUD_TROUBLE_ROLES:
@@ -152,7 +150,7 @@ class Search:
         if self._role is Role.STRINGS:
             self._add_wolf(found)
         rumble = find_rumble(self.view)
-        if rumble is not None and rumble_confidence(rumble) >= LEAST_RUMBLE_CONFIDENCE:
+        if rumble is not None and rumble.confidence >= LEAST_RUMBLE_CONFIDENCE:
             found.append(self._rumble(rumble))
         kept = sorted((f for f in found if f.confidence >= least_confidence), key=lambda f: -f.rank)
         return [replace(f, loop_s=self._loop(f)) for f in self._told_after(kept[:most])]
@@ -263,11 +261,11 @@ class Search:
         cuts = [as_cut(spot, TRIED_SHARE, deepest_db=deepest_for(1.0, broad=spot.broad)) for spot in spots]
         return self.after(cuts) if spots else self.reading
 
-    def _spots(self, hum: Hum | None, deepest_db: float | None) -> list[Finding]:
+    def _spots(self, hum: Hum | None) -> list[Finding]:
         spots = self.spots([f for f, _ in hum.lines] if hum else [])
         decays = self._decays(spots)
         every = zip(spots, decays, self._heard(spots, decays), strict=True)
-        found = (self._finding(spot, decay, heard, deepest_db) for spot, decay, heard in every)
+        found = (self._finding(spot, decay, heard) for spot, decay, heard in every)
         return [f for f in found if f is not None]
 
     def _decays(self, spots: Sequence[Spot]) -> list[Decay | None]:
@@ -288,17 +286,14 @@ class Search:
             return broad_witnesses(spot, self.reading, tried, self.contours, seen)
         return narrow_witnesses(spot, self.reading, tried, self.spectrum, decay, seen, self._highest_hz)
 
-    def _finding(
-        self, spot: Spot, decay: Decay | None, heard: dict[str, float], deepest_db: float | None
-    ) -> Finding | None:
+    def _finding(self, spot: Spot, decay: Decay | None, heard: dict[str, float]) -> Finding | None:
         opinion = opinion_on(broad=spot.broad)
         confidence = round(opinion.confidence(heard), 3)
         if confidence < (LEAST_BROAD_CONFIDENCE if spot.broad else LEAST_CONFIDENCE) or spot.gain_db < LEAST_DEPTH_DB:
             return None
         # what is doubtful is told of with a cut that does no harm, to be tried deeper by whoever hears it
         share = max(opinion.share(confidence), LEAST_DEPTH_DB / spot.gain_db)
-        deepest = deepest_for(confidence, broad=spot.broad)
-        cut = as_cut(spot, share, deepest_db=deepest if deepest_db is None else min(deepest, deepest_db))
+        cut = as_cut(spot, share, deepest_db=deepest_for(confidence, broad=spot.broad))
         if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
             return None
         if decay is not None and _steady(decay, spot):
@@ -479,7 +474,7 @@ class Search:
     def _hum(self, hum: Hum) -> Finding:
         frequency, over = max(hum.lines, key=lambda line: line[1])
         octaves = 0.06
-        confidence = hum_confidence(hum)
+        confidence = hum.confidence
         move = StaticMove(Shape.BELL, frequency, q=octaves_to_q(octaves), gain_db=-min(over, 12.0))
         finding = Finding(
             Kind.HUM, frequency, octaves, round(over, 1), round(confidence, 3), move,
@@ -489,7 +484,7 @@ class Search:
         return replace(whole, harmonic=finding.harmonic, share_of_time=1.0, slope=0.0)
 
     def _rumble(self, rumble: Rumble) -> Finding:
-        confidence = rumble_confidence(rumble)
+        confidence = rumble.confidence
         # what is doubtful is cut where it does no harm if it was the low end of a stroke
         cut_hz = rumble.cut_hz if confidence >= _SURE else min(rumble.cut_hz, _GENTLY * rumble.plays_from_hz)
         move = StaticMove(Shape.LOW_CUT, cut_hz, slope_db_per_octave=24 if confidence >= _SURE else 12)
@@ -498,21 +493,6 @@ class Search:
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
         )  # fmt: skip
         return replace(self._with_evidence(finding, None, broad=True), slope=0.0, share_of_time=1.0)
-
-
-def rumble_confidence(rumble: Rumble) -> float:
-    """Fitted to clips with and without rumble (`bench/findings/rules.py`): the less it follows the track, the likelier.
-
-    How far it stands out says nothing: a kick drum does so most of all.
-    """
-    gap_oct = np.log2(rumble.plays_from_hz / rumble.frequency_hz)
-    odds = -0.3 - 2.33 * rumble.follows + 0.62 * gap_oct
-    return float(np.clip(1.0 / (1.0 + np.exp(-odds)), 0.02, 0.9))
-
-
-def hum_confidence(hum: Hum) -> float:
-    """As `rumble_confidence`: nothing but mains stands so still at its multiples, 98 % of what was said was real."""
-    return 0.9 if len(hum.lines) < 3 else 0.95
 
 
 def _is_one_of(hz: float, places_hz: Sequence[float]) -> bool:

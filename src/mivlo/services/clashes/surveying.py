@@ -10,7 +10,6 @@ from typing import Any, Literal
 
 import numpy as np
 from pydantic import TypeAdapter
-from sqlalchemy import select
 
 from mivlo.core.auditory import BAND_HZ, COMPONENTS
 from mivlo.core.auditory.components import FRAME_S
@@ -24,7 +23,7 @@ from mivlo.services.making.hearing import span_of
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.rights import Way, decision_on, order_in, rank_of, role_of
 from mivlo.services.song.state import SongState, read_song
-from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task, open_tasks
 from mivlo.store.database import session, tell
 from mivlo.store.models import SurveyRow, TaskRow
 
@@ -224,11 +223,8 @@ def request_survey(song_id: int) -> TaskRow:
             raise MivloError(
                 f"With {count} tracks at most {seconds / 60:.0f} minutes can be looked at. Mark a passage."
             )
-        running = select(TaskRow).where(
-            TaskRow.song_id == song_id, TaskRow.kind == "survey", TaskRow.state.in_(OPEN_STATES)
-        )
-        under_way = open_session.scalars(running).first()
-        return under_way or create_task(open_session, song_id, "survey", "who covers whom", {})
+        under_way = open_tasks(open_session, song_id, "survey")
+        return under_way[0] if under_way else create_task(open_session, song_id, "survey", "who covers whom", {})
 
 
 def run_survey(task_id: int) -> dict[str, Any]:

@@ -6,7 +6,7 @@ import hashlib
 import json
 from collections.abc import Sequence
 from dataclasses import asdict
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from pydantic import TypeAdapter
@@ -16,36 +16,44 @@ from sqlalchemy.orm import Session
 from mivlo.audio.cache import MissingRecording
 from mivlo.core.findings import Kind
 from mivlo.core.findings.ensemble import METHOD, Beside, look_together
-from mivlo.core.graph import StripKind
 from mivlo.core.roles import Role
 from mivlo.core.spectra import Singles
 from mivlo.services.findings.looking import looking
 from mivlo.services.recordings.files import recordings
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.state import SongState, StripState, read_song
-from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task, open_tasks
 from mivlo.store.database import session as open_session
 from mivlo.store.database import tell
-from mivlo.store.models import ComparisonRow, FindingRow, TaskRow
+from mivlo.store.models import ComparisonRow, FindingRow
 
 COMPARED = (Kind.RING, Kind.OWN_TONE)
 MOST_TRACKS = 64
 _known: TypeAdapter[dict[int, Beside]] = TypeAdapter(dict[int, Beside])
 
 
+class _Spot(NamedTuple):
+    id: int
+    strip_id: int
+    frequency_hz: float
+    bandwidth_oct: float
+
+
 def _tracks(song: SongState) -> list[StripState]:
     """What can be compared: recordings with sound. What is treated counts as it was recorded."""
-    return [t for t in song.tracks if t.kind is StripKind.TRACK and t.frames][:MOST_TRACKS]
+    return [t for t in song.tracks if t.frames][:MOST_TRACKS]
 
 
-def _compared(session: Session, tracks: Sequence[StripState]) -> list[FindingRow]:
-    query = select(FindingRow).where(FindingRow.strip_id.in_([t.id for t in tracks]), FindingRow.kind.in_(COMPARED))
-    return list(session.scalars(query.where(FindingRow.present).order_by(FindingRow.id)))
+def _compared(session: Session, tracks: Sequence[StripState]) -> list[_Spot]:
+    """Without their documents: this is asked whenever a song rests."""
+    query = select(FindingRow.id, FindingRow.strip_id, FindingRow.frequency_hz, FindingRow.bandwidth_oct)
+    query = query.where(FindingRow.strip_id.in_([t.id for t in tracks]), FindingRow.kind.in_(COMPARED))
+    return [_Spot(*row) for row in session.execute(query.where(FindingRow.present).order_by(FindingRow.id))]
 
 
-def _key(song: SongState, tracks: Sequence[StripState], rows: Sequence[FindingRow]) -> str:
+def _key(song: SongState, tracks: Sequence[StripState], spots: Sequence[_Spot]) -> str:
     """Names all that a comparison depends on."""
-    places = [(r.id, r.strip_id, round(r.frequency_hz, 1), round(r.bandwidth_oct, 3)) for r in rows]
+    places = [(s.id, s.strip_id, round(s.frequency_hz, 1), round(s.bandwidth_oct, 3)) for s in spots]
     facts = [
         METHOD,
         song.sample_rate,
@@ -58,12 +66,7 @@ def _key(song: SongState, tracks: Sequence[StripState], rows: Sequence[FindingRo
 def request_comparison(session: Session, song_id: int) -> int | None:
     """A task that compares the tracks, where all looks are over and something has changed since; its id."""
     lock_song(session, song_id)
-    under_way = select(TaskRow.id).where(
-        TaskRow.song_id == song_id, TaskRow.kind == "compare", TaskRow.state.in_(OPEN_STATES)
-    )
-    if looking(session, song_id) or session.scalars(under_way).first() is not None:
-        return None
-    if is_compared(session, song_id):
+    if looking(session, song_id) or open_tasks(session, song_id, "compare") or is_compared(session, song_id):
         return None
     return create_task(session, song_id, "compare", "the tracks beside each other", {}).id
 
@@ -72,11 +75,11 @@ def is_compared(session: Session, song_id: int) -> bool:
     """Whether what is known is of the findings as they are, or there is nothing to compare."""
     song = read_song(session, song_id)
     tracks = _tracks(song)
-    rows = _compared(session, tracks)
-    if len(tracks) < 2 or not rows:
+    spots = _compared(session, tracks)
+    if len(tracks) < 2 or not spots:
         return True
     known = session.get(ComparisonRow, song_id)
-    return known is not None and known.key == _key(song, tracks, rows)
+    return known is not None and known.key == _key(song, tracks, spots)
 
 
 def run_comparison(task_id: int) -> dict[str, Any]:
@@ -84,9 +87,8 @@ def run_comparison(task_id: int) -> dict[str, Any]:
     with open_session() as session:
         song = read_song(session, get_task(session, task_id).song_id)
         tracks = _tracks(song)
-        rows = _compared(session, tracks)
-        key = _key(song, tracks, rows)
-        spots = [(r.id, r.strip_id, r.frequency_hz, r.bandwidth_oct) for r in rows]
+        spots = _compared(session, tracks)
+        key = _key(song, tracks, spots)
     if len(tracks) < 2 or not spots:
         return {}
     progress = TaskProgress(task_id)
@@ -99,10 +101,10 @@ def run_comparison(task_id: int) -> dict[str, Any]:
     )
     number = {t.id: i for i, t in enumerate(tracks)}
     said: dict[str, Any] = {}
-    for done, (finding_id, strip_id, hz, octaves) in enumerate(spots, 1):
-        beside = together.beside(number[strip_id], hz, octaves).renamed([t.id for t in tracks])
-        if beside != Beside():
-            said[str(finding_id)] = asdict(beside)
+    for done, spot in enumerate(spots, 1):
+        found = together.beside(number[spot.strip_id], spot.frequency_hz, spot.bandwidth_oct)
+        if found != Beside():
+            said[str(spot.id)] = asdict(found.renamed([t.id for t in tracks]))
         progress(0.7 + 0.3 * done / len(spots))
     with open_session() as session:
         session.merge(ComparisonRow(song_id=song.id, key=key, document=said))

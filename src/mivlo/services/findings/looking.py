@@ -22,10 +22,10 @@ from mivlo.services.recordings.files import recordings
 from mivlo.services.recordings.treated import tapped
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.state import SongState, StripState, read_song
-from mivlo.services.tasks.tasks import OPEN_STATES, TaskProgress, create_task, get_task
+from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task, open_tasks
 from mivlo.store.database import session as open_session
 from mivlo.store.database import tell
-from mivlo.store.models import FindingRow, LookRow, StripRow, TaskRow
+from mivlo.store.models import FindingRow, LookRow, StripRow
 
 
 def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
@@ -169,5 +169,4 @@ def _fill(row: FindingRow, finding: Finding) -> None:
 
 def looking(session: Session, song_id: int) -> dict[int, float]:
     """Tracks that are being looked at or wait for it, with the progress of each."""
-    query = select(TaskRow).where(TaskRow.song_id == song_id, TaskRow.kind == "analyse", TaskRow.state.in_(OPEN_STATES))
-    return {int(task.payload["track_id"]): task.progress for task in session.scalars(query)}
+    return {int(task.payload["track_id"]): task.progress for task in open_tasks(session, song_id, "analyse")}

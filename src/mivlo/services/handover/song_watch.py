@@ -30,9 +30,9 @@ from mivlo.services.recordings.importing import request_import, request_replacem
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.songs import song_row
 from mivlo.services.song.state import SongState, StripState, read_song
-from mivlo.services.tasks.tasks import OPEN_STATES
+from mivlo.services.tasks.tasks import open_tasks
 from mivlo.store.database import session, tell
-from mivlo.store.models import Edit, Song, TaskRow, WatchRow
+from mivlo.store.models import Edit, Song, WatchRow
 
 MOST_SAID = 8
 MOST_STEMS = 200
@@ -224,10 +224,7 @@ def _take_in(song_id: int, now: Looked) -> bool:
 
 def _coming(open_session: Session, song_id: int) -> set[str]:
     """Files that are still being read."""
-    query = select(TaskRow.label).where(
-        TaskRow.song_id == song_id, TaskRow.kind == "import", TaskRow.state.in_(OPEN_STATES)
-    )
-    return set(open_session.scalars(query))
+    return {task.label for task in open_tasks(open_session, song_id, "import")}
 
 
 def _write_out(song_id: int, now: Looked) -> bool:

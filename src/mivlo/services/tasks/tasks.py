@@ -62,6 +62,12 @@ def list_tasks(session: Session, song_id: int, most: int = 60) -> list[TaskRow]:
     return list(session.scalars(query))[::-1]
 
 
+def open_tasks(session: Session, song_id: int, kind: str) -> list[TaskRow]:
+    """Those of a kind that wait or run."""
+    query = select(TaskRow).where(TaskRow.song_id == song_id, TaskRow.kind == kind, TaskRow.state.in_(OPEN_STATES))
+    return list(session.scalars(query))
+
+
 def cancel_task(session: Session, task_id: int) -> None:
     """Ask a task to stop; one that still waits is cancelled at once."""
     task = get_task(session, task_id)
