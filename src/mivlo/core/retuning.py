@@ -1,8 +1,9 @@
 """The same moves on another take: each centre where its resonance is there, each gain to what stands out there.
 
-The network that looks for findings says what was boosted, over frequency (`mivlo.core.findings`). Into that curve the
-move's own shape is laid at every place within a third octave, by least squares beside a slope and a bend; the best
-place is the new centre, and its height there what stands out. Where next to nothing does, the move has no counterpart.
+A network that is told how wide the resonance is, how far it stood out and how the first take sounds without it says
+where within a third octave it stands (`mivlo.core.findings.place`). The network that looks for findings says what was
+boosted, over frequency; into that curve the move's own shape is laid at the place, by least squares beside a slope and
+a bend, and its height is what stands out there. Where next to nothing does, the move has no counterpart.
 """
 
 from __future__ import annotations
@@ -12,9 +13,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from mivlo.core.findings.closer import closer_grid
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import finding_grid
 from mivlo.core.findings.network import Reading
+from mivlo.core.findings.place import Place, find_place
 from mivlo.core.findings.search import Search
 from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove
 from mivlo.core.units import Floats, q_to_octaves
@@ -22,14 +25,17 @@ from mivlo.core.units import Floats, q_to_octaves
 REACH_OCT = 1.0 / 3.0
 """So far from its old place a resonance is looked for."""
 LEAST_EXCESS_DB, LEAST_SHARE = 2.0, 0.2
-"""What stands out less than this, or than this part of what the move is for, is none."""
+"""What stands out less than this, or than this part of what the move is for, is none;"""
+SURE, LEAST_SURE_DB = 0.5, 0.7
+"""... unless its place is as sure as this, and it stands out by this at least."""
 DEEPEST_DB = 15.0
 BROAD_OCT = 0.75
 """A wider cut shapes a range, whatever rings in it: it stays where it is."""
 MOST_RATIO = 1.5
 """A cut becomes by this much deeper at most, where what it was for is known."""
 _AROUND_OCT = 0.5
-_STEP_OCT = 1.0 / 1200.0
+_SHALLOW = 1.25
+"""What stood out by so much more than a cut takes was left standing in part: its height is the resonance's."""
 _USUAL_DB = 12.0
 """Height of the shape that is laid into the curve where the move says nothing of it."""
 
@@ -75,12 +81,15 @@ def retune(move: Move, to: Search, *, original: Search | None = None) -> Retuned
     assert isinstance(move, StaticMove | DynamicMove)
     if to.silent:
         return Retuned(None, left_out="there is nothing to be heard")
-    before = _excess_at(move, original.reading) if original is not None and not original.silent else None
-    centre_hz, excess = _place(move, to.reading)
+    if original is not None and original.silent:
+        original = None
+    before = None if original is None else _excess_at(move, original.reading)
+    place = _place(move, to, original, before)
+    excess = max(0.0, _height(move, to.reading, math.log2(place.frequency_hz)))
     least = max(LEAST_EXCESS_DB, LEAST_SHARE * (_depth(move) if before is None else before))
-    if excess < least:
+    if excess < (LEAST_SURE_DB if place.certainty > SURE else least):
         return Retuned(None, round(excess, 2), f"nothing like it stands out within a third octave ({excess:.1f} dB)")
-    return Retuned(_moved(move, centre_hz, excess, before), round(excess, 2))
+    return Retuned(_moved(move, place.frequency_hz, excess, before), round(excess, 2))
 
 
 def _depth(move: Move) -> float:
@@ -109,15 +118,19 @@ def _excess_at(move: StaticMove | DynamicMove, reading: Reading) -> float:
     return max(0.0, _height(move, reading, math.log2(move.frequency_hz)))
 
 
-def _place(move: StaticMove | DynamicMove, reading: Reading) -> tuple[float, float]:
-    """Where its shape stands highest, in Hz, and how high, in dB."""
-    octave = math.log2(move.frequency_hz)
-    coarse = np.arange(-REACH_OCT, REACH_OCT + 1e-9, 8 * _STEP_OCT)
-    best = coarse[int(np.argmax([_height(move, reading, octave + d) for d in coarse]))]
-    fine = np.clip(best + np.arange(-8, 9) * _STEP_OCT, -REACH_OCT, REACH_OCT)
-    heights = [_height(move, reading, octave + d) for d in fine]
-    top = int(np.argmax(heights))
-    return float(2.0 ** (octave + fine[top])), heights[top]
+def _place(move: StaticMove | DynamicMove, to: Search, original: Search | None, before: float | None) -> Place:
+    """Where its resonance most likely stands, no further away than it is looked for."""
+    octaves, height = q_to_octaves(move.q), _depth(move) or _USUAL_DB
+    if before is not None and before > _SHALLOW * height:
+        height = before
+    first = None
+    if original is not None:
+        bell = bell_db(np.log2(closer_grid()), math.log2(move.frequency_hz), octaves, height)
+        first = original.closer - bell.astype(np.float32)
+    place = find_place(to.closer, octaves=octaves, gain_db=height, hz=move.frequency_hz, first_db=first)
+    reach = 2.0**REACH_OCT
+    hz = float(np.clip(place.frequency_hz, move.frequency_hz / reach, move.frequency_hz * reach))
+    return replace(place, frequency_hz=hz)
 
 
 def _moved(move: StaticMove | DynamicMove, centre_hz: float, excess: float, before: float | None) -> Move:

@@ -37,6 +37,11 @@ def log_grid(
     return np.asarray(1000.0 * 2.0 ** (np.arange(first, last + 1) / points_per_octave))
 
 
+def nearest_point(grid: Floats, frequency_hz: float) -> int:
+    """Which of the frequencies (m,) lies nearest, in octaves."""
+    return int(np.argmin(np.abs(np.log2(grid / frequency_hz))))
+
+
 def window_length(at_48k: int, sample_rate: float) -> int:
     """A fast FFT length that lasts about as long as `at_48k` samples do at 48 kHz."""
     wanted = max(64, round(at_48k * sample_rate / _REFERENCE_RATE))

@@ -26,7 +26,7 @@ from mivlo.core.findings.frames import (
     frame_powers,
     make_parts,
 )
-from mivlo.core.spectra import Singles
+from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
 METHOD = 1
@@ -170,7 +170,7 @@ class Ensemble:
         """The track from which what stands out comes, and how much later."""
         explained = self.explained(track)
         excess, level = _spot(self.powers[track], frequency_hz, octaves)
-        at = int(np.argmin(np.abs(np.log2(finding_grid() / frequency_hz))))
+        at = nearest_point(finding_grid(), frequency_hz)
         _, theirs = _spot(explained.power, frequency_hz, octaves)
         # noise stands out by chance now and then, by little
         came = out & (level <= theirs + STANDS_OUT_DB)

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from mivlo.core.findings.contours import sounding_frames
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Part, View, finding_grid
-from mivlo.core.spectra import Singles
+from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats, hz_to_note
 
 STANDS_OUT_DB = 3.0
@@ -67,7 +67,7 @@ class SpotTrace:
 
 def part_of(frequency_hz: float, parts: tuple[Part, ...]) -> int:
     """Which of the short parts covers a frequency."""
-    at = int(np.argmin(np.abs(np.log2(finding_grid() / frequency_hz))))
+    at = nearest_point(finding_grid(), frequency_hz)
     return next(i for i, p in enumerate(parts) if p.start <= at < p.stop)
 
 
@@ -131,7 +131,7 @@ def harmonic_of(levels: Singles, frequency_hz: float) -> str:
         return ""
 
     def row(f: float) -> Floats:
-        i = int(np.argmin(np.abs(np.log2(grid / f))))
+        i = nearest_point(grid, f)
         return np.asarray(np.max(some[:, max(0, i - 1) : i + 2], axis=1))
 
     spot, best, told = row(frequency_hz), 0.85, ""
@@ -140,7 +140,7 @@ def harmonic_of(levels: Singles, frequency_hz: float) -> str:
         if f < grid[0]:
             break
         lower = row(f)
-        i = int(np.argmin(np.abs(np.log2(grid / f))))
+        i = nearest_point(grid, f)
         beside = np.median(some[:, max(0, i - 12) : i + 13], axis=1)
         prominent = float(np.mean(lower - beside))
         if np.std(spot) < 1.0 or np.std(lower) < 1.0 or prominent < 6.0:
@@ -168,7 +168,7 @@ def is_steady_note(levels: Singles, frequency_hz: float) -> bool:
     def steady(f: float) -> bool:
         if not grid[0] <= f <= grid[-1]:
             return False
-        i = int(np.argmin(np.abs(np.log2(grid / f))))
+        i = nearest_point(grid, f)
         line = np.max(some[:, max(0, i - 1) : i + 2], axis=1)
         around = np.median(some[:, max(0, i - 14) : i + 15], axis=1)
         return bool(np.std(line) < STEADY_DB and np.mean(line - around) > PROMINENT_DB)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, View, finding_grid
-from mivlo.core.spectra import log_grid
+from mivlo.core.spectra import log_grid, nearest_point
 from mivlo.core.units import Floats
 
 MAINS_HZ = (50.0, 60.0)
@@ -43,7 +43,7 @@ def find_hum(view: View) -> Hum | None:
     for mains in MAINS_HZ:
         lines = []
         for k in range(1, _HUM_HARMONICS + 1):
-            at = int(np.argmin(np.abs(np.log2(grid / (k * mains)))))
+            at = nearest_point(grid, k * mains)
             near = slice(max(0, at - 1), at + 2)
             i = near.start + int(np.argmax(low[near]))
             beside = np.r_[low[max(0, at - 14) : max(0, at - 5)], low[at + 6 : at + 15]]

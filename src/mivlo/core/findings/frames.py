@@ -8,7 +8,7 @@ array, so that nothing is resampled in time.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -24,8 +24,9 @@ POINTS_PER_OCTAVE = 48
 LOWEST_HZ, HIGHEST_HZ = 45.0, 14_500.0
 FLOOR_DB = -140.0
 
-# window and hop at 48 kHz, from Hz, below Hz
-_LAYOUT = (
+Layout = Sequence[tuple[int, int, float, float]]
+"""Per part: window and hop at 48 kHz, from Hz, below Hz."""
+_LAYOUT: Layout = (
     (16_384, 4_096, 0.0, 600.0),
     (8_192, 2_048, 600.0, 2_000.0),
     (4_096, 2_048, 2_000.0, 1e9),
@@ -72,25 +73,38 @@ class Part:
 
 def make_parts(sample_rate: float) -> tuple[Part, ...]:
     """The parts for a sample rate; the last one is the long window over the whole grid."""
+    return parts_of(finding_grid(), _LAYOUT, sample_rate=sample_rate)
+
+
+def parts_of(
+    grid: Floats,
+    layout: Layout,
+    *,
+    sample_rate: float,
+    points_per_octave: int = POINTS_PER_OCTAVE,
+    margin: int = MARGIN,
+) -> tuple[Part, ...]:
+    """The parts of a layout on a grid (m,) in Hz; `margin` points more are computed on either side of each."""
     positive("sample_rate", sample_rate)
-    grid = finding_grid()
     out = []
-    for at_48k, hop_at_48k, low, high in _LAYOUT:
+    for at_48k, hop_at_48k, low, high in layout:
         length = window_length(at_48k, sample_rate)
         hop = max(1, round(hop_at_48k * length / at_48k))
         inside = np.flatnonzero((grid >= low) & (grid < high))
         start, stop = int(inside[0]), int(inside[-1]) + 1
-        reach = slice(max(0, start - MARGIN), min(len(grid), stop + MARGIN))
+        reach = slice(max(0, start - margin), min(len(grid), stop + margin))
         window = np.hanning(length + 1)[:-1]
         scale = np.sqrt(4.0 / (float(np.sum(window**2)) * length))  # a sine of full scale reads 0 dB
-        first, weights = _weights(grid[reach], sample_rate / length, length // 2 + 1)
+        first, weights = _weights(grid[reach], sample_rate / length, length // 2 + 1, points_per_octave)
         out.append(Part((window * scale).astype(np.float32), hop, start, stop, reach, first, weights))
     return tuple(out)
 
 
-def _weights(centres: Floats, bin_hz: float, bins: int) -> tuple[npt.NDArray[np.int32], Singles]:
-    """How much of each bin belongs to the band around each centre: 1/48 octave, or a bin where that is wider."""
-    half = 2.0 ** (0.5 / POINTS_PER_OCTAVE)
+def _weights(
+    centres: Floats, bin_hz: float, bins: int, points_per_octave: int
+) -> tuple[npt.NDArray[np.int32], Singles]:
+    """How much of each bin belongs to the band around each centre: a point wide, or a bin where that is wider."""
+    half = 2.0 ** (0.5 / points_per_octave)
     low = np.minimum(centres / half, centres - 0.5 * bin_hz) / bin_hz + 0.5
     high = np.maximum(centres * half, centres + 0.5 * bin_hz) / bin_hz + 0.5
     first = np.floor(low).astype(np.int32)
@@ -110,10 +124,11 @@ def frame_powers(samples: Singles, part: Part) -> Singles:
     if samples.shape[1] < length:
         samples = np.pad(samples, ((0, 0), (0, length - samples.shape[1])))
     out = np.zeros((part.count(samples.shape[1]), len(part.first)), dtype=np.float32)
+    used = slice(0, int(np.max(part.first)) + part.weights.shape[1])
     for channel in samples:
         frames = np.lib.stride_tricks.sliding_window_view(channel, length)[:: part.hop]
         for i in range(0, len(frames), 32):
-            spectrum = scipy_fft.rfft(frames[i : i + 32] * part.window, axis=1)
+            spectrum = scipy_fft.rfft(frames[i : i + 32] * part.window, axis=1)[:, used]
             _to_bands(spectrum.real**2 + spectrum.imag**2, part.first, part.weights, out[i : i + 32])
     return out
 

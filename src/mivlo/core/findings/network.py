@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from importlib.resources import files
@@ -110,10 +111,10 @@ def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Sing
     return out
 
 
-def run_network(weights: dict[str, Singles], inputs: Singles) -> Singles:
-    """(len(HEADS), grid) raw outputs of one network."""
+def run_network(weights: dict[str, Singles], inputs: Singles, dilations: Sequence[int] = DILATIONS) -> Singles:
+    """(heads, grid) raw outputs of one network for inputs (channels, grid)."""
     h = np.maximum(_convolve(inputs, weights["first.weight"], weights["first.bias"], 1), 0.0)
-    for i, dilation in enumerate(DILATIONS):
+    for i, dilation in enumerate(dilations):
         step = np.maximum(_convolve(h, weights[f"wide.{i}.weight"], weights[f"wide.{i}.bias"], dilation), 0.0)
         h = h + _convolve(step, weights[f"mix.{i}.weight"], weights[f"mix.{i}.bias"], 1)
     h = np.maximum(h, 0.0)

@@ -10,6 +10,7 @@ import numpy as np
 
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings.along import Along, measure_along
+from mivlo.core.findings.closer import closer_contours
 from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.cuts import Spot, as_cut, bell_db, deepest_for, fit_together, spots_of
@@ -43,6 +44,7 @@ from mivlo.core.making.thresholds import RESTS, Trace, at_moments, at_share
 from mivlo.core.making.thresholds import trace as trace_level
 from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove, treatment_db
 from mivlo.core.roles import Role
+from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats, octaves_to_q, q_to_octaves
 
 Progress = Callable[[float], None]
@@ -129,6 +131,11 @@ class Search:
         if self._spectrum is None:
             self._spectrum = WholeSpectrum(self.view.mono, sample_rate=self.sample_rate, breaks=self.view.breaks[1:])
         return self._spectrum
+
+    @cached_property
+    def closer(self) -> Singles:
+        """The contours of a closer look, made when they are first asked for."""
+        return closer_contours(self.view.mono, sample_rate=self.sample_rate)
 
     def along(self) -> Along:
         """The evidence at every frequency, for what is under a pointer."""

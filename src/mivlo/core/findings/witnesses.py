@@ -18,7 +18,7 @@ from mivlo.core.findings.decays import NARROWEST_OCT, Decay, WholeSpectrum, meas
 from mivlo.core.findings.evidence import SpotTrace
 from mivlo.core.findings.frames import finding_grid
 from mivlo.core.findings.network import Reading
-from mivlo.core.spectra import Singles
+from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
 Witnesses = Mapping[str, float]
@@ -58,7 +58,7 @@ _LINE_HZ = 1.5
 
 def of_networks(spot: Spot, reading: Reading, tried: Reading) -> dict[str, float]:
     """What the networks say, each by itself: their mean, how far they are apart, and what is left after a cut."""
-    at = int(np.argmin(np.abs(np.log2(finding_grid() / spot.frequency_hz))))
+    at = nearest_point(finding_grid(), spot.frequency_hz)
     near = _NEAR_BROAD if spot.broad else _NEAR_NARROW
 
     def centre(said: Reading) -> Floats:

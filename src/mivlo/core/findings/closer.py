@@ -1,0 +1,93 @@
+"""A closer look: the contours of a sound at 1/96 octave, through longer and through shorter windows than findings use.
+
+Where exactly a resonance stands is told by how it tilts the few partials and the little noise that fall into it: that
+needs each of them at its own place. Longer windows part lines from each other, shorter ones part moments.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d, minimum_filter1d
+
+from mivlo.core.findings.contours import sounding_frames
+from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Part, frame_levels, parts_of
+from mivlo.core.spectra import Singles, log_grid
+from mivlo.core.units import Floats
+
+POINTS_PER_OCTAVE = 96
+LONGEST_S = 40.0
+"""So much of a sound is looked at, in stretches that are spread evenly."""
+_PIECES = 4
+_LONG: Layout = ((32_768, 8_192, 0.0, 600.0), (16_384, 4_096, 600.0, 2_000.0), (8_192, 4_096, 2_000.0, 1e9))
+_SHORT: Layout = (
+    (16_384, 4_096, 0.0, 300.0),
+    (8_192, 2_048, 300.0, 1_000.0),
+    (4_096, 1_024, 1_000.0, 3_000.0),
+    (2_048, 1_024, 3_000.0, 1e9),
+)
+_MARGIN = 16
+_NEAR, _WIDE = 4, 8
+"""Points on each side: 1/24 and 1/12 octave."""
+_LAG = 2
+
+WINDOWS = ("long", "short")
+CONTOURS = (
+    "mean_power", "mean", "quantile_0.1", "quantile_0.5", "quantile_0.9", "valley", "valley_wide", "ridge", "lasting",
+    "quiet", "loud", "falling", "peak_share",
+)  # fmt: skip
+_QUANTILES = (0.1, 0.5, 0.9)
+ALL_CONTOURS = tuple(f"{window}_{name}" for window in WINDOWS for name in CONTOURS)
+
+
+def closer_grid() -> Floats:
+    """(m,) frequencies in Hz of a closer look; the same at any sample rate."""
+    return log_grid(POINTS_PER_OCTAVE, LOWEST_HZ, HIGHEST_HZ)
+
+
+def _contours(levels: Singles, part: Part) -> Singles:
+    """(len(CONTOURS), points of the part) in dB; shares times 20."""
+    inside = levels[sounding_frames(levels)]
+    inside = np.maximum(inside, np.max(np.mean(inside, axis=0)) - 90.0)
+    valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
+    ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
+    power = 10.0 ** (inside / 10.0)
+    total = 10.0 * np.log10(np.sum(power, axis=1))
+    lag = min(_LAG, len(inside) - 1)
+    lasting = np.minimum(inside[lag:], inside[: len(inside) - lag])
+    loud_first = np.argsort(total)[::-1]
+    falling = np.argsort(np.diff(total))[: max(1, (len(total) - 1) // 3)]
+    rows = [
+        10.0 * np.log10(np.mean(power, axis=0)),
+        np.mean(inside, axis=0),
+        *np.quantile(inside, _QUANTILES, axis=0),
+        np.mean(valley, axis=0),
+        np.mean(minimum_filter1d(inside, 2 * _WIDE + 1, axis=1), axis=0),
+        np.mean(ridge, axis=0),
+        np.mean(lasting, axis=0),
+        np.mean(inside[loud_first[-max(1, len(total) // 3) :]], axis=0),
+        np.mean(inside[loud_first[: max(1, len(total) // 5)]], axis=0),
+        np.mean(inside[1:][falling] if len(inside) > 1 else inside, axis=0),
+        20.0 * np.mean(inside >= ridge - 1e-3, axis=0),
+    ]
+    own = slice(part.start - part.reach.start, part.stop - part.reach.start)
+    return np.asarray(np.stack(rows)[:, own], dtype=np.float32)
+
+
+def stretches_of(mono: Singles, *, sample_rate: float) -> list[Singles]:
+    """What is looked at of a sound (n,): all of it, or LONGEST_S in pieces that are spread evenly."""
+    most = round(LONGEST_S * sample_rate)
+    if len(mono) <= most:
+        return [mono]
+    piece = most // _PIECES
+    return [mono[first : first + piece] for first in np.linspace(0, len(mono) - piece, _PIECES).astype(int)]
+
+
+def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:
+    """(len(ALL_CONTOURS), points of `closer_grid`) of a sound (n,), in dB where 0 is a sine of full scale."""
+    grid, stretches = closer_grid(), stretches_of(mono, sample_rate=sample_rate)
+    rows = []
+    for layout in (_LONG, _SHORT):
+        parts = parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=POINTS_PER_OCTAVE, margin=_MARGIN)
+        seen = [_contours(frame_levels([x[:, None] for x in stretches], part), part) for part in parts]
+        rows.append(np.concatenate(seen, axis=1))
+    return np.concatenate(rows)
