@@ -24,6 +24,7 @@ from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.services.handover.watching import REST_S, Watch
 from tests.audio.test_marks import MARKS, marked
 from tests.conftest import Done
+from tests.patience import until
 
 RATE = 48_000
 HALF = {"format": "mivlo-sheet", "version": 1, "moves": [{"shape": "bell", "frequency_hz": 900, "q": 2, "gain_db": -9}]}
@@ -267,19 +268,12 @@ def watching(tmp_path: Path, stems: Path) -> Iterator[tuple[Path, list[str]]]:
     assert not thread.is_alive()
 
 
-def _wait(done: Callable[[], bool], seconds: float = 20.0) -> None:
-    deadline = time.monotonic() + seconds
-    while not done():
-        assert time.monotonic() < deadline
-        time.sleep(0.02)
-
-
 def test_a_stem_that_is_replaced_while_it_is_written_is_not_read_half(
     watching: tuple[Path, list[str]], stems: Path
 ) -> None:
     out, said = watching
     place = out / "Voice.wav"
-    _wait(place.exists)
+    until(place.exists)
     longer = np.full((3 * RATE, 1), 0.25)
     soundfile.write(stems.parent / "new.wav", longer, RATE, subtype="FLOAT")
     content = (stems.parent / "new.wav").read_bytes()
@@ -291,7 +285,7 @@ def test_a_stem_that_is_replaced_while_it_is_written_is_not_read_half(
             for _ in range(10):
                 seen.add(soundfile.info(place).frames)
                 time.sleep(0.02)
-    _wait(lambda: soundfile.info(place).frames == 3 * RATE)
+    until(lambda: soundfile.info(place).frames == 3 * RATE)
     assert seen == {RATE // 2}  # until all of it was there, and rested, the old one stood there whole
     assert not [text for text in said if "Could not" in text]
     assert not [p for p in out.iterdir() if p.suffix == ".part" or p.name.startswith(".wav")]
@@ -303,8 +297,8 @@ def test_a_stem_that_appears_is_treated_and_a_bad_one_is_said_once(
     out, said = watching
     (stems / "Notes.wav").write_bytes(b"no sound at all")
     (stems / "Marimba.wav").write_bytes(marimba_wav.read_bytes())
-    _wait((out / "Marimba.wav").exists)
-    _wait(lambda: any("Notes.wav" in text for text in said))
+    until((out / "Marimba.wav").exists)
+    until(lambda: any("Notes.wav" in text for text in said))
     time.sleep(2 * REST_S)
     assert sum("Notes.wav" in text for text in said) == 1
     assert not (out / "Notes.wav").exists()
@@ -354,7 +348,7 @@ def test_a_watch_ends_when_it_is_interrupted(tmp_path: Path, stems: Path) -> Non
         tmp_path / "all.json",
     ]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-    _wait((tmp_path / "out" / "Voice.wav").exists)
+    until((tmp_path / "out" / "Voice.wav").exists)
     process.send_signal(2)
     assert process.wait(20) == 0
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -17,6 +16,7 @@ from mivlo.services.tasks import tasks
 from mivlo.store import database
 from mivlo.store.models import TaskRow
 from tests.conftest import run_apart, song_state
+from tests.patience import until
 
 HELD = "SELECT count(*) FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing'"
 
@@ -42,12 +42,9 @@ def _task(task_id: int) -> tuple[str, str]:
         return task.state, task.message
 
 
-def _ended(task_id: int, seconds: float = 20.0) -> tuple[str, str]:
+def _ended(task_id: int) -> tuple[str, str]:
     """State and message once the task is no longer waiting or running."""
-    deadline = time.monotonic() + seconds
-    while _task(task_id)[0] in tasks.OPEN_STATES:
-        assert time.monotonic() < deadline, _task(task_id)
-        time.sleep(0.05)
+    until(lambda: _task(task_id)[0] not in tasks.OPEN_STATES)
     return _task(task_id)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import time
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +16,7 @@ import soundfile
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import octaves_to_q
-from tests.patience import PATIENCE_S
+from tests.patience import until
 from tests.web.server import send_file
 
 RATE = 48_000
@@ -275,10 +274,8 @@ def test_a_sheet_is_put_on_a_strip(two: Client) -> None:
 
 def test_ranges_that_must_stay_are_spared_by_findings(two: Client) -> None:
     track = _ids(two)[0]
-    deadline = time.monotonic() + PATIENCE_S
-    while not (found := two.ask("GET", f"/tracks/{track}/findings")["findings"]):
-        assert time.monotonic() < deadline
-        time.sleep(0.2)
+    until(lambda: bool(two.ask("GET", f"/tracks/{track}/findings")["findings"]))
+    found = two.ask("GET", f"/tracks/{track}/findings")["findings"]
     assert any(abs(f["document"]["frequency_hz"] - 500.0) < 10 for f in found)
     before = two.ask("GET", "")["tracks"][0]["open_findings"]
     kept = two.ask("PATCH", f"/tracks/{track}", {"kept": [[450.0, 520.0], [510.0, 560.0]]})["tracks"][0]
