@@ -2,15 +2,17 @@
 with `tune` for what is looked at while something is made.
 
 Known are sound fonts, kits and synthesised voices like those that were trained on, though other instruments; foreign
-are recordings of other origins (`recorded.py`). `-v` names each clip with its repair and what was missed, `roles` says
-of each what it is, `fresh` takes other clips of the same sources with other damage.
+are recordings of other origins (`recorded.py`). `-v` names each clip with its repair and what was missed, `families`
+adds a line for each family of instruments, `roles` says of each clip what it is, `fresh` takes other clips of the same
+sources with other damage; `shells` damages by bodies whose modes ring, `rooms` by small rooms, not by single bells.
 """
 
 from __future__ import annotations
 
 import sys
 
-from bench.findings.judge import FRESH_TAKES, TAKES, Verdict, cases, judge, table
+from bench.findings.damage import DAMAGES
+from bench.findings.judge import FRESH_TAKES, TAKES, Verdict, cases, families, judge, table
 from bench.findings.sources import RATE, Source, require_packages
 from mivlo.core.findings import Finding, find
 from mivlo.core.units import Floats
@@ -18,14 +20,16 @@ from mivlo.core.units import Floats
 HALVES = {True: ("tune", "foreign"), False: ("held out", "foreign held out")}
 
 
-def verdicts_of(half: str, *, verbose: bool = False, roles: bool = False, fresh: bool = False) -> list[Verdict]:
+def verdicts_of(
+    half: str, *, verbose: bool = False, roles: bool = False, fresh: bool = False, how: str = "bells"
+) -> list[Verdict]:
     """Every case of a half judged."""
 
     def search(x: Floats, source: Source) -> list[Finding]:
         return find(x[:, None], sample_rate=RATE, role=source.role if roles else None)
 
     verdicts: list[Verdict] = []
-    for case in cases(half, FRESH_TAKES if fresh else TAKES):
+    for case in cases(half, FRESH_TAKES if fresh else TAKES, how):
         verdicts.append(judge(case, search))
         if verbose:
             v = verdicts[-1]
@@ -33,13 +37,31 @@ def verdicts_of(half: str, *, verbose: bool = False, roles: bool = False, fresh:
     return verdicts
 
 
-def main(*, tune: bool = False, verbose: bool = False, roles: bool = False, fresh: bool = False) -> None:
+def main(
+    *,
+    tune: bool = False,
+    verbose: bool = False,
+    per_family: bool = False,
+    roles: bool = False,
+    fresh: bool = False,
+    how: str = "bells",
+) -> None:
     require_packages()
-    tables = [table(verdicts_of(half, verbose=verbose, roles=roles, fresh=fresh)) for half in HALVES[tune]]
+    every = [verdicts_of(half, verbose=verbose, roles=roles, fresh=fresh, how=how) for half in HALVES[tune]]
     print(f"{'':48} {'known':>22} {'foreign':>22}")
-    for (what, known, wanted), (_, foreign, _) in zip(*tables, strict=True):
+    for (what, known, wanted), (_, foreign, _) in zip(*(table(verdicts) for verdicts in every), strict=True):
         print(f"{what:48} {known:>22} {foreign:>22}   must {wanted}")
+    if per_family:
+        for name, verdicts in zip(("known", "foreign"), every, strict=True):
+            print(name, *families(verdicts), sep="\n  ")
 
 
 if __name__ == "__main__":
-    main(tune="tune" in sys.argv, verbose="-v" in sys.argv, roles="roles" in sys.argv, fresh="fresh" in sys.argv)
+    main(
+        tune="tune" in sys.argv,
+        verbose="-v" in sys.argv,
+        per_family="families" in sys.argv,
+        roles="roles" in sys.argv,
+        fresh="fresh" in sys.argv,
+        how=next((how for how in DAMAGES if how in sys.argv), "bells"),
+    )

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from bench.findings.rooms import MODES, in_room
 from bench.findings.sources import RATE
 from mivlo.core.graph import treat
 from mivlo.core.moves import Move, Shape, StaticMove
 from mivlo.core.spectra import long_term_levels
-from mivlo.core.units import Floats, octaves_to_q
+from mivlo.core.units import Floats, octaves_to_q, q_to_octaves, ring_time_s
 
 BANDS_HZ = 60.0 * 2.0 ** (np.arange(int(12 * np.log2(12_000 / 60)) + 1) / 12)
 
@@ -87,6 +88,62 @@ def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -
         bells.append(bell)
     chosen = tuple(bells)
     return apply(clean, chosen), chosen
+
+
+NARROWEST_Q = 100.0
+"""A move is no narrower."""
+
+
+def mode_bell(frequency_hz: float, ring_s: float, gain_db: float) -> Bell:
+    """A mode that rings for so long beside the sound itself, standing out by a gain.
+
+    The sound and a resonator beside it are the analogue bell 1 + (A^2 - 1) s/(AQ) / (s^2 + s/(AQ) + 1), whose poles
+    have the quality A Q, with A = 10^(gain / 40) (Audio EQ Cookbook, analogue prototype of the peaking filter).
+    """
+    poles = ring_s / ring_time_s(frequency_hz, 1.0)
+    quality = min(poles / 10.0 ** (gain_db / 40.0), NARROWEST_Q)
+    return Bell(frequency_hz, q_to_octaves(quality), gain_db, False)
+
+
+LEAST_MODE_DB = 3.0
+
+
+def shell(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
+    """The clip through a body that rings: a membrane, a bar or a plate, its modes with their own decays.
+
+    What counts as a trouble are those that lift their own band by 3 dB. Ring times of 0.06 to 0.5 s at the lowest mode,
+    shorter above it (common practice, no source).
+    """
+    before = levels(clean)
+    audible = before > np.max(before) - 50.0
+    ratios = MODES[str(random.choice(list(MODES)))]
+    lowest, ring = _log(random, 110, 900), _log(random, 0.06, 0.5)
+    falls = float(random.uniform(0.3, 0.9))
+    modes = []
+    for ratio in ratios:
+        hz = lowest * ratio * float(random.uniform(0.97, 1.03))
+        gain = float(random.uniform(-4.0, 16.0))
+        if gain < 1.0 or not 110.0 < hz < 7_000.0 or len(modes) == 4:
+            continue
+        if all(abs(np.log2(hz / other.frequency_hz)) > 0.25 for other in modes):
+            modes.append(mode_bell(hz, max(0.02, ring / ratio**falls), gain))
+    damaged = apply(clean, tuple(modes))
+    lifted = levels(damaged) - before
+    heard = []
+    for mode in modes:
+        at = int(np.argmin(np.abs(np.log2(BANDS_HZ / mode.frequency_hz))))
+        if audible[at] and lifted[at] >= LEAST_MODE_DB:
+            heard.append(mode)
+    return damaged, tuple(heard)
+
+
+def room(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
+    """The clip in a small room by image sources: no trouble by name, but a colour that cuts may make worse."""
+    return in_room(clean, random, RATE), ()
+
+
+Damage = Callable[[Floats, np.random.Generator], tuple[Floats, tuple[Bell, ...]]]
+DAMAGES: dict[str, Damage] = {"bells": damage, "shells": shell, "rooms": room}
 
 
 def _log(random: np.random.Generator, low: float, high: float) -> float:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bench.findings.clips import clip
-from bench.findings.damage import Bell, damage, distance, levels
+from bench.findings.damage import DAMAGES, Bell, distance, levels
 from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.findings import Finding
 from mivlo.core.graph import treat
@@ -35,6 +35,7 @@ class Verdict:
     """One case judged."""
 
     name: str
+    family: str
     repair: float
     rings: int
     rings_found: int
@@ -57,14 +58,14 @@ TAKES, FRESH_TAKES = (0, 1), (2, 3)
 """The benchmark's own, and others of the same sources with other damage, to see how much the figures vary."""
 
 
-def cases(half: str, takes: tuple[int, ...] = TAKES) -> list[Case]:
-    """The benchmark's clips of a half; the damage is another than any that was trained on."""
+def cases(half: str, takes: tuple[int, ...] = TAKES, how: str = "bells") -> list[Case]:
+    """The benchmark's clips of a half; the damage, one of DAMAGES, is another than any that was trained on."""
     out = []
     for number, source in enumerate(s for s in all_sources() if s.half == half):
         for take in takes:
             clean = clip(source, take)
-            damaged, bells = damage(clean, np.random.default_rng([20_261, number, take]))
-            if bells:  # a clip with hardly any range of its own may have no place for one
+            damaged, bells = DAMAGES[how](clean, np.random.default_rng([20_261, number, take]))
+            if bells or how == "rooms":  # a clip with hardly any range of its own may have no place for one
                 out.append(Case(source, take, clean, damaged, bells))
     return out
 
@@ -101,7 +102,7 @@ def average_precision(said: Sequence[Finding], bells: Sequence[Bell], also: Sequ
         if any(abs(np.log2(finding.frequency_hz / c.frequency_hz)) < 1 / 12 for c in also):
             continue
         rank += 1
-    return float(sum(precisions) / len(bells))
+    return float(sum(precisions) / max(1, len(bells)))
 
 
 def treated(x: Floats, said: Sequence[Finding]) -> Floats:
@@ -129,6 +130,7 @@ def judge(case: Case, find: Find) -> Verdict:
             cents.append(float(min(abs(1200 * np.log2(f / bell.frequency_hz)) for f in found)))
     return Verdict(
         name=f"{case.source.name}/{case.take}",
+        family=case.source.role,
         repair=1.0 - after / before,
         rings=len(rings),
         rings_found=len(cents),
@@ -175,7 +177,7 @@ def table(verdicts: Sequence[Verdict]) -> list[tuple[str, str, str]]:
         ("clips made worse", f"{100 * np.mean(repair < 0):.0f} %", "at most 8 %, aim 3 %"),
         ("rings in the top 8", _share(sum(v.rings_found for v in verdicts), rings), "86 %, aim 95 %"),
         ("humps found", _share(sum(v.humps_found for v in verdicts), humps), "70 %, aim 90 %"),
-        ("centre error, median", f"{np.median(cents):.1f} cents", "7 cents, aim 5"),
+        ("centre error, median", f"{np.median(cents):.1f} cents" if cents else "none", "7 cents, aim 5"),
         ("mean average precision", f"{np.mean([v.average_precision for v in verdicts]):.2f}", "0.84, aim 0.92"),
         (
             "proposals per clean clip / at least 4 dB deep",
@@ -193,3 +195,17 @@ def table(verdicts: Sequence[Verdict]) -> list[tuple[str, str, str]]:
         ("confidence below 0.4: said / real", _belief(verdicts, 0.0, 0.4), "within 0.1"),
         ("compute per minute of audio", f"{np.median([v.seconds_per_minute for v in verdicts]):.2f} s", "3 s, aim 1 s"),
     ]
+
+
+def families(verdicts: Sequence[Verdict]) -> list[str]:
+    """A line for each family of instruments, those first whose clips are made worse most often."""
+    told = []
+    for family in sorted({v.family for v in verdicts}):
+        some = [v for v in verdicts if v.family == family]
+        repair = np.array([v.repair for v in some])
+        rings = _share(sum(v.rings_found for v in some), sum(v.rings for v in some))
+        clean = np.mean([v.changed_clean_db for v in some])
+        worse = float(np.mean(repair < 0))
+        line = f"{family:12} {len(some):3} clips  repair {repair.mean():5.2f}  worse {100 * worse:3.0f} %"
+        told.append((worse, f"{line}  rings {rings:>12}  clean clips changed by {clean:.2f} dB"))
+    return [line for _, line in sorted(told, key=lambda pair: -pair[0])]
