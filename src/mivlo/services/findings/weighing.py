@@ -63,7 +63,7 @@ def _beside(beside: Beside, names: Mapping[int, str]) -> tuple[float, str]:
         return SPILL_ODDS, f"It is spill of {names[beside.spill_of]}{late}: cut it there."
     notes = [names[k] for k in beside.notes_of if k in names]
     if len(notes) > 1:
-        return NOTE_ODDS, f"A note of the piece: {_and(notes)} play it at the same times."
+        return NOTE_ODDS, f"{_and(notes)} play it at the same times: perhaps a note of the piece."
     return 0.0, ""
 
 
