@@ -38,11 +38,12 @@ from mivlo.core.units import Floats
 OUT = Path("src/mivlo/core/findings/model.npz")
 SEEN = CACHE / "seen.pickle"
 PARTS = 8
+TAKES, DAMAGES = 4, 3
 _KNOTS = {"certainty": 8, "boost_db": 5, "height_db": 5, "boost_disagreement_db": 5}
 _FEW_KNOTS = 4
 _STIFF = 3.0
 CONFIDENCES = np.array([0.15, 0.3, 0.45, 0.6, 0.7, 0.8, 0.9, 1.0])
-CLEAN_WEIGHT = 0.7
+CLEAN_WEIGHT = 1.0
 """How much more a decibel counts that is taken from a clean track than one that is left of a trouble."""
 _CELLS_OCT = np.arange(np.log2(50.0), np.log2(14_000.0), 1.0 / 96.0)
 _IN_BAND = np.abs(_CELLS_OCT[None] - np.log2(BANDS_HZ)[:, None]) <= 1 / 24
@@ -101,7 +102,7 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
     number, take, damages, path, origin = job
     source = all_sources()[number]
     # networks that never heard a family don't know it
-    role = Role(source.role) if origin != "family" and take == 1 else None
+    role = Role(source.role) if origin != "family" and take % 2 else None
     with Path(path).open("rb") as file:
         model = read_model(file)
     clean = clip(source, take)
@@ -116,10 +117,9 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
 
 def _jobs() -> Iterator[tuple[int, int, int, str, str]]:
     for number, source in enumerate(all_sources()):
-        if source.half == "foreign":
-            yield from ((number, take, 2, str(OUT), "foreign") for take in range(3))
-        elif source.half == "tune":
-            yield from ((number, take, 2, str(OUT), "known") for take in range(2))
+        if source.half in ("foreign", "tune"):
+            origin = "foreign" if source.half == "foreign" else "known"
+            yield from ((number, take, DAMAGES, str(OUT), origin) for take in range(TAKES))
         elif source.half == "more":
             fold = next(name for name, roles in FOLDS.items() if source.role in roles)
             if without(fold).exists():
@@ -182,8 +182,9 @@ def fit(spots: Sequence[Spotted], weights: Floats, names: Sequence[str]) -> Opin
 
 
 def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
-    # a track without trouble is as likely as one with some; clips were damaged twice
-    rows = [(s, 1.0 if look.damaged else 2.0) for look in looks for s in look.spots if s.broad is broad]
+    # a track without trouble is as likely as one with some
+    clean = float(DAMAGES)
+    rows = [(s, 1.0 if look.damaged else clean) for look in looks for s in look.spots if s.broad is broad]
     return [s for s, _ in rows], np.array([w for _, w in rows])
 
 
@@ -262,7 +263,7 @@ def _figures(looks: Sequence[Look], share: Share) -> str:
 
 
 def _print_calibration(looks: Sequence[Look], origin: str) -> None:
-    """Said and real, a clean clip counting as much as both damaged ones, and the area under the curve."""
+    """Said and real, a clean clip counting as much as all damaged ones, and the area under the curve."""
     for broad in (False, True):
         spots, weights = _rows(looks, broad)
         told = []
