@@ -24,6 +24,7 @@ from torch.nn import functional
 
 from bench.findings.clips import CACHE, FOLDS, clip, for_every_take
 from bench.findings.damage import BANDS_HZ, Bell, apply, levels
+from bench.findings.learning import Steps, kept, put
 from bench.findings.sources import RATE, Source, all_sources
 from bench.findings.variants import varied
 from mivlo.core.findings import place
@@ -273,11 +274,7 @@ def _told(said: torch.Tensor, at: torch.Tensor) -> str:
 def train(seed: int, pairs: Pairs, watched: tuple[torch.Tensor, torch.Tensor], steps: int) -> nn.Module:
     torch.manual_seed(seed)
     network = Network()
-    optimiser = torch.optim.AdamW(network.parameters(), lr=2e-3, weight_decay=0.03)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 2e-3, total_steps=steps + 1, pct_start=0.15)
-    average = torch.optim.swa_utils.AveragedModel(
-        network, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.995)
-    )
+    learning = Steps(network, steps, rate=2e-3, decay=0.03)
     began, total = time.time(), 0.0
     with ThreadPoolExecutor(1) as pool:
         coming = pool.submit(pairs.batch, BATCH)
@@ -286,17 +283,13 @@ def train(seed: int, pairs: Pairs, watched: tuple[torch.Tensor, torch.Tensor], s
             coming = pool.submit(pairs.batch, BATCH)
             network.train()
             loss = loss_of(network(inputs + 0.03 * torch.randn_like(inputs)), at)
-            optimiser.zero_grad()
-            loss.backward()
-            nn.utils.clip_grad_norm_(network.parameters(), 2.0)
-            optimiser.step()
-            schedule.step()
-            average.update_parameters(network)
-            total += float(loss.detach())
+            total += learning.take(loss)
             if step % 500 == 0 or step == steps:
-                average.eval()
+                learning.average.eval()
                 with torch.no_grad():
-                    said = torch.cat([average(watched[0][i : i + 128]) for i in range(0, len(watched[0]), 128)])
+                    said = torch.cat(
+                        [learning.average(watched[0][i : i + 128]) for i in range(0, len(watched[0]), 128)]
+                    )
                 print(
                     seed,
                     step,
@@ -306,24 +299,18 @@ def train(seed: int, pairs: Pairs, watched: tuple[torch.Tensor, torch.Tensor], s
                     flush=True,
                 )
                 total = 0.0
-    return average.module
+    return learning.average.module
 
 
 def main(networks: int = 2, steps: int = 6_000, first: int = 0) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
     torch.set_num_threads(2)
     watched = Pairs("tune", 99).batch(1_500, watched=True)
-    out: dict[str, np.ndarray] = {}
-    if first:
-        with np.load(OUT) as found:
-            out = {name: found[name] for name in found.files if name.split("/")[0] in map(str, range(first))}
+    made = kept(OUT, first)
     for seed in range(first, networks):
         pairs = Pairs("more", seed)
         print("takes", len(pairs.takes), "rings", len(pairs), "channels", watched[0].shape[1], flush=True)
-        for name, value in train(seed, pairs, watched, steps).state_dict().items():
-            out[f"{seed}/{name}"] = value.numpy().astype(np.float16)
-        out["networks"] = np.array(seed + 1)
-        np.savez_compressed(OUT, **out)  # type: ignore[arg-type]
+        put(OUT, made, seed, train(seed, pairs, watched, steps))
 
 
 if __name__ == "__main__":

@@ -27,6 +27,7 @@ from torch.nn import functional
 from bench.findings.clips import FOLDS, without
 from bench.findings.damage import Bell, draw_bell, draw_wider
 from bench.findings.dataset import Example, load
+from bench.findings.learning import Steps, kept, put
 from bench.findings.sources import Source
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
@@ -192,11 +193,7 @@ def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch
     vx, vy = watched
     network = Network(vx.shape[1])
     steps = epochs * (len(examples) // BATCH)
-    optimiser = torch.optim.AdamW(network.parameters(), lr=3e-3, weight_decay=0.05)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, 3e-3, total_steps=steps + 1, pct_start=0.15)
-    average = torch.optim.swa_utils.AveragedModel(
-        network, multi_avg_fn=torch.optim.swa_utils.get_ema_multi_avg_fn(0.995)
-    )
+    learning = Steps(network, steps, rate=3e-3, decay=0.05)
     with ThreadPoolExecutor(1) as pool:
         for epoch in range(epochs):
             network.train()
@@ -209,18 +206,13 @@ def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch
                     coming = pool.submit(supply.batch, batches[i + 1])
                 a = a + 0.05 * torch.randn_like(a)
                 loss = loss_of(network(a), b)
-                optimiser.zero_grad()
-                loss.backward()
-                torch.nn.utils.clip_grad_norm_(network.parameters(), 2.0)
-                optimiser.step()
-                schedule.step()
-                average.update_parameters(network)
-                total += float(loss.detach())
+                total += learning.take(loss)
+            average = learning.average
             average.eval()
             with torch.no_grad():
                 seen = np.mean([float(loss_of(average(vx[i : i + 64]), vy[i : i + 64])) for i in range(0, len(vx), 64)])
             print(f"{seed} {epoch} {total / len(batches):.4f} {seen:.4f} {time.time() - began:.1f} s", flush=True)
-    return average.module
+    return learning.average.module
 
 
 def main(
@@ -239,15 +231,9 @@ def main(
         torch.from_numpy(np.stack([targets(e.bells) for e in tune])),
     )
     print("examples", len(examples), "watched", len(tune), "channels", watched[0].shape[1], flush=True)
-    out: dict[str, np.ndarray] = {}
-    if first:
-        with np.load(out_file) as found:
-            out = {name: found[name] for name in found.files if name.split("/")[0] in map(str, range(first))}
+    made = kept(out_file, first)
     for seed in range(first, networks):
-        for name, value in train(seed, examples, watched, epochs).state_dict().items():
-            out[f"{seed}/{name}"] = value.numpy().astype(np.float16)
-        out["networks"] = np.array(seed + 1)
-        np.savez_compressed(out_file, **out)  # type: ignore[arg-type]
+        put(out_file, made, seed, train(seed, examples, watched, epochs))
 
 
 if __name__ == "__main__":
