@@ -9,12 +9,12 @@ from __future__ import annotations
 import numpy as np
 
 from bench.findings.clips import clip
-from bench.findings.damage import BANDS_HZ, Bell, apply, levels
+from bench.findings.damage import Bell, apply, is_audible, is_lifted, levels, log_uniform
 from bench.findings.sources import RATE, all_sources, require_packages
 from mivlo.core.findings.search import Search
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.retuning import REACH_OCT, retune
-from mivlo.core.units import Floats, octaves_to_q
+from mivlo.core.units import Floats, cents_between, octaves_to_q
 
 OCTAVES, GAIN_DB, MOVED_OCT, TAKE_S = 0.1, 14.0, 0.25, 5.0
 TRIES = 4
@@ -24,20 +24,19 @@ def _pair(takes: tuple[Floats, Floats], random: np.random.Generator) -> tuple[Be
     """A ring in either take where both have something to ring; None where there is no such place."""
     clean = [levels(x) for x in takes]
     for _ in range(80):
-        first = float(np.exp(random.uniform(np.log(120.0), np.log(6_000.0))))
+        first = log_uniform(random, 120.0, 6_000.0)
         both = first, first * 2.0 ** random.uniform(-MOVED_OCT, MOVED_OCT)
-        at = [int(np.argmin(np.abs(np.log2(BANDS_HZ / hz)))) for hz in both]
-        if any(level[i] < level.max() - 50.0 for level, i in zip(clean, at, strict=True)):
-            continue
         bells = [Bell(hz, OCTAVES, GAIN_DB, False) for hz in both]
+        if not all(is_audible(bell, level) for bell, level in zip(bells, clean, strict=True)):
+            continue
         rung = [apply(x, (bell,)) for x, bell in zip(takes, bells, strict=True)]
-        if all(levels(x)[i] - level[i] >= 3.0 for x, level, i in zip(rung, clean, at, strict=True)):
+        if all(is_lifted(bell, level, levels(x)) for x, level, bell in zip(rung, clean, bells, strict=True)):
             return bells[0], bells[1], rung[0], rung[1]
     return None
 
 
 def _cents(found_hz: float | None, bell: Bell) -> float:
-    return 1e4 if found_hz is None else abs(1200.0 * float(np.log2(found_hz / bell.frequency_hz)))
+    return 1e4 if found_hz is None else abs(cents_between(bell.frequency_hz, found_hz))
 
 
 def measure() -> list[tuple[str, str, str]]:

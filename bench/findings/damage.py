@@ -6,12 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from bench.findings.rooms import MODES, in_room
 from bench.findings.sources import RATE
 from mivlo.core.graph import treat
 from mivlo.core.moves import Move, Shape, StaticMove
-from mivlo.core.spectra import long_term_levels
+from mivlo.core.spectra import long_term_levels, nearest_point
 from mivlo.core.units import Floats, octaves_to_q, q_to_octaves, ring_time_s
 
 BANDS_HZ = 60.0 * 2.0 ** (np.arange(int(12 * np.log2(12_000 / 60)) + 1) / 12)
@@ -45,28 +46,53 @@ def apply(x: Floats, bells: tuple[Bell, ...]) -> Floats:
     return treat(x[:, None], [b.as_move() for b in bells], sample_rate=RATE)[:, 0]
 
 
+LEAST_LIFT_DB = 3.0
+_AUDIBLE_DB = 50.0
+
+
+def is_audible(bell: Bell, before: Floats) -> bool:
+    """Whether a clip with these `levels` has energy where a bell is laid."""
+    return bool(before[nearest_point(BANDS_HZ, bell.frequency_hz)] > np.max(before) - _AUDIBLE_DB)
+
+
+def is_lifted(bell: Bell, before: Floats, after: Floats) -> bool:
+    """Whether a bell lifts its own band, by the `levels` without and with it."""
+    at = nearest_point(BANDS_HZ, bell.frequency_hz)
+    return bool(after[at] - before[at] >= LEAST_LIFT_DB)
+
+
+def lift_db(power_db: npt.ArrayLike, boost_db: npt.ArrayLike) -> float:
+    """By how much a boost lifts what a band holds, both over the band's points."""
+    p, boost = np.asarray(power_db), np.asarray(boost_db)
+    return float(10.0 * np.log10(np.sum(10.0 ** ((p + boost) / 10.0)) / np.sum(10.0 ** (p / 10.0))))
+
+
+def log_uniform(random: np.random.Generator, low: float, high: float) -> float:
+    """Between two limits, every octave as likely as any other."""
+    return float(np.exp(random.uniform(np.log(low), np.log(high))))
+
+
 Draw = Callable[[np.random.Generator, bool], Bell]
 
 
 def draw_bell(random: np.random.Generator, hump: bool) -> Bell:
     """A hump (+5 to +8 dB, 1 to 1.5 octaves, 250 to 600 Hz) or a ring (+8 to +18 dB, 0.05 to 0.35 octave)."""
     if hump:
-        return Bell(_log(random, 250, 600), float(random.uniform(1.0, 1.5)), float(random.uniform(5, 8)), True)
-    return Bell(_log(random, 120, 6_000), _log(random, 0.05, 0.35), float(random.uniform(8, 18)), False)
+        return Bell(log_uniform(random, 250, 600), float(random.uniform(1.0, 1.5)), float(random.uniform(5, 8)), True)
+    return Bell(log_uniform(random, 120, 6_000), log_uniform(random, 0.05, 0.35), float(random.uniform(8, 18)), False)
 
 
 def draw_wider(random: np.random.Generator, hump: bool) -> Bell:
     """As `draw_bell`, beyond its limits on each side: what is learnt from has no edge where it is judged."""
     if hump:
-        place = _log(random, 250, 600) if random.random() < 0.5 else _log(random, 90, 8_000)
+        place = log_uniform(random, 250, 600) if random.random() < 0.5 else log_uniform(random, 90, 8_000)
         return Bell(place, float(random.uniform(0.7, 1.6)), float(random.uniform(4, 10)), True)
-    return Bell(_log(random, 90, 8_000), _log(random, 0.028, 0.4), float(random.uniform(7, 19)), False)
+    return Bell(log_uniform(random, 90, 8_000), log_uniform(random, 0.028, 0.4), float(random.uniform(7, 19)), False)
 
 
 def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> tuple[Floats, tuple[Bell, ...]]:
     """The clip with two or three bells, sometimes a hump among them; each narrow one lifts its own band by 3 dB."""
     before = levels(clean)
-    audible = before > np.max(before) - 50.0  # where the clip has energy
     bells: list[Bell] = []
     wanted = int(random.integers(2, 4))
     hump = bool(random.random() < 0.35)
@@ -76,14 +102,13 @@ def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -
         bell = draw(random, hump and not any(b.hump for b in bells))
         f = bell.frequency_hz
         apart = all(abs(np.log2(f / b.frequency_hz)) > (0.3 if not (b.hump or bell.hump) else 0.0) for b in bells)
-        at = int(np.argmin(np.abs(np.log2(BANDS_HZ / f))))
-        if not apart or not audible[at]:
+        if not apart or not is_audible(bell, before):
             continue
         if not bell.hump:
             own = 2.0 ** (np.array([0.0]) / 12) * f
             lifted = long_term_levels(apply(clean, (bell,))[:, None], own, sample_rate=RATE, bands_per_octave=12)
             was = long_term_levels(clean[:, None], own, sample_rate=RATE, bands_per_octave=12)
-            if lifted[0] - was[0] < 3.0:
+            if lifted[0] - was[0] < LEAST_LIFT_DB:
                 continue
         bells.append(bell)
     chosen = tuple(bells)
@@ -105,9 +130,6 @@ def mode_bell(frequency_hz: float, ring_s: float, gain_db: float) -> Bell:
     return Bell(frequency_hz, q_to_octaves(quality), gain_db, False)
 
 
-LEAST_MODE_DB = 3.0
-
-
 def shell(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
     """The clip through a body that rings: a membrane, a bar or a plate, its modes with their own decays.
 
@@ -115,9 +137,8 @@ def shell(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bel
     shorter above it (common practice, no source).
     """
     before = levels(clean)
-    audible = before > np.max(before) - 50.0
     ratios = MODES[str(random.choice(list(MODES)))]
-    lowest, ring = _log(random, 110, 900), _log(random, 0.06, 0.5)
+    lowest, ring = log_uniform(random, 110, 900), log_uniform(random, 0.06, 0.5)
     falls = float(random.uniform(0.3, 0.9))
     modes = []
     for ratio in ratios:
@@ -128,13 +149,8 @@ def shell(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bel
         if all(abs(np.log2(hz / other.frequency_hz)) > 0.25 for other in modes):
             modes.append(mode_bell(hz, max(0.02, ring / ratio**falls), gain))
     damaged = apply(clean, tuple(modes))
-    lifted = levels(damaged) - before
-    heard = []
-    for mode in modes:
-        at = int(np.argmin(np.abs(np.log2(BANDS_HZ / mode.frequency_hz))))
-        if audible[at] and lifted[at] >= LEAST_MODE_DB:
-            heard.append(mode)
-    return damaged, tuple(heard)
+    after = levels(damaged)
+    return damaged, tuple(mode for mode in modes if is_audible(mode, before) and is_lifted(mode, before, after))
 
 
 def room(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
@@ -144,7 +160,3 @@ def room(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell
 
 Damage = Callable[[Floats, np.random.Generator], tuple[Floats, tuple[Bell, ...]]]
 DAMAGES: dict[str, Damage] = {"bells": damage, "shells": shell, "rooms": room}
-
-
-def _log(random: np.random.Generator, low: float, high: float) -> float:
-    return float(np.exp(random.uniform(np.log(low), np.log(high))))

@@ -1,14 +1,42 @@
-"""What both trainings do alike: a step, the mean of the weights over the last steps, and networks kept in one file."""
+"""What both trainings do alike: the stack of layers, a step, the mean of the weights, networks kept in one file."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
 import torch
 from torch import nn
+from torch.nn import functional
+
+from mivlo.core.findings.network import KERNEL
 
 Arrays = dict[str, np.ndarray]
+
+
+class Stack(nn.Module):
+    """Dilated convolutions beside what they are given, as `mivlo.core.findings.network.run_network` runs them."""
+
+    def __init__(self, channels: int, heads: int, width: int, dilations: Sequence[int], dropout: float = 0.1) -> None:
+        super().__init__()
+        self.first = nn.Conv1d(channels, width, KERNEL, padding=KERNEL // 2)
+        self.wide = nn.ModuleList(
+            nn.Conv1d(width, width, KERNEL, padding=d * (KERNEL // 2), dilation=d) for d in dilations
+        )
+        self.mix = nn.ModuleList(nn.Conv1d(width, width, 1) for _ in dilations)
+        self.last = nn.Conv1d(width, heads, 1)
+        self.dropout = nn.Dropout1d(dropout)
+        with torch.no_grad():
+            for mix in self.mix:
+                mix.weight.mul_(0.5)
+
+    def forward(self, x: torch.Tensor) -> torch.Tensor:
+        """(batch, heads, grid)."""
+        h = functional.relu(self.first(x))
+        for wide, mix in zip(self.wide, self.mix, strict=True):
+            h = h + mix(self.dropout(functional.relu(wide(h))))
+        return self.last(functional.relu(h))
 
 
 class Steps:

@@ -23,8 +23,17 @@ from torch import nn
 from torch.nn import functional
 
 from bench.findings.clips import CACHE, FOLDS, clip, for_every_take
-from bench.findings.damage import BANDS_HZ, Bell, apply, levels
-from bench.findings.learning import Steps, kept, put
+from bench.findings.damage import (
+    LEAST_LIFT_DB,
+    Bell,
+    apply,
+    is_audible,
+    is_lifted,
+    levels,
+    lift_db,
+    log_uniform,
+)
+from bench.findings.learning import Stack, Steps, kept, put
 from bench.findings.sources import RATE, Source, all_sources
 from bench.findings.variants import varied
 from mivlo.core.findings import place
@@ -54,9 +63,9 @@ def _path(number: int, take: int, variant: int) -> Path:
 
 def _draw(random: np.random.Generator) -> Bell:
     usual = random.random() >= 0.6, random.random() >= 0.6
-    octaves = 0.1 if usual[0] else float(np.exp(random.uniform(np.log(0.04), np.log(0.4))))
+    octaves = 0.1 if usual[0] else log_uniform(random, 0.04, 0.4)
     gain = 14.0 if usual[1] else float(random.uniform(8, 18))
-    return Bell(float(np.exp(random.uniform(np.log(95), np.log(7_500)))), octaves, gain, False)
+    return Bell(log_uniform(random, 95, 7_500), octaves, gain, False)
 
 
 def _rung(clean: Floats, random: np.random.Generator) -> tuple[Floats, list[tuple[Bell, bool]]]:
@@ -68,15 +77,11 @@ def _rung(clean: Floats, random: np.random.Generator) -> tuple[Floats, list[tupl
             break
         bell = _draw(random)
         near = any(abs(np.log2(bell.frequency_hz / other.frequency_hz)) < 1.0 for other in bells)
-        if not near and before[_band(bell)] > np.max(before) - 50.0:
+        if not near and is_audible(bell, before):
             bells.append(bell)
     rung = apply(clean, tuple(bells))
     after = levels(rung)
-    return rung, [(b, bool(after[_band(b)] - before[_band(b)] >= 3.0)) for b in bells]
-
-
-def _band(bell: Bell) -> int:
-    return nearest_point(BANDS_HZ, bell.frequency_hz)
+    return rung, [(b, is_lifted(b, before, after)) for b in bells]
 
 
 def _cut(x: Floats, random: np.random.Generator) -> Floats:
@@ -199,8 +204,8 @@ class Pairs:
                 continue
             at = nearest_point(GRID_HZ, bell.frequency_hz)
             band = slice(max(0, at - 4), at + 5)
-            was, now = (np.sum(10.0 ** (db / 10.0)) for db in (power[band], power[band] + _bell(bell)[band]))
-            if np.max(power[band]) > np.max(power) - 50.0 and 10.0 * np.log10(now / was) >= 3.0:
+            heard = np.max(power[band]) > np.max(power) - 50.0
+            if heard and lift_db(power[band], _bell(bell)[band]) >= LEAST_LIFT_DB:
                 return key, bell, 0
 
     def _about(self, bell: Bell) -> Bell:
@@ -211,7 +216,7 @@ class Pairs:
     def _beside(self, bell: Bell) -> Bell:
         random = self._random
         away = float(random.choice([-1.0, 1.0]) * random.uniform(0.2, 0.8))
-        octaves = float(np.exp(random.uniform(np.log(0.04), np.log(0.8))))
+        octaves = log_uniform(random, 0.04, 0.8)
         return Bell(bell.frequency_hz * 2.0**away, octaves, float(random.uniform(-10, 10)), False)
 
     def _first(self, key: Key, point: int, watched: bool) -> Singles | None:
@@ -237,24 +242,13 @@ def _bell(bell: Bell) -> Floats:
 # --- the network ----------------------------------------------------------------------------------
 
 
-class Network(nn.Module):
-    def __init__(self, dropout: float = 0.1) -> None:
-        super().__init__()
-        self.first = nn.Conv1d(place.CHANNELS, WIDTH, 5, padding=2)
-        self.wide = nn.ModuleList(nn.Conv1d(WIDTH, WIDTH, 5, padding=2 * d, dilation=d) for d in place.DILATIONS)
-        self.mix = nn.ModuleList(nn.Conv1d(WIDTH, WIDTH, 1) for _ in place.DILATIONS)
-        self.last = nn.Conv1d(WIDTH, 1, 1)
-        self.dropout = nn.Dropout1d(dropout)
-        with torch.no_grad():
-            for mix in self.mix:
-                mix.weight.mul_(0.5)
+class Network(Stack):
+    def __init__(self) -> None:
+        super().__init__(place.CHANNELS, 1, WIDTH, place.DILATIONS)
 
     def forward(self, x: torch.Tensor) -> torch.Tensor:
         """Log-odds (batch, places within reach)."""
-        h = functional.relu(self.first(x))
-        for wide, mix in zip(self.wide, self.mix, strict=True):
-            h = h + mix(self.dropout(functional.relu(wide(h))))
-        return self.last(functional.relu(h))[:, 0, place.HALF - place.REACH : place.HALF + place.REACH + 1]
+        return super().forward(x)[:, 0, place.HALF - place.REACH : place.HALF + place.REACH + 1]
 
 
 def loss_of(said: torch.Tensor, at: torch.Tensor) -> torch.Tensor:

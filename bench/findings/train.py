@@ -25,13 +25,13 @@ from torch import nn
 from torch.nn import functional
 
 from bench.findings.clips import FOLDS, without
-from bench.findings.damage import Bell, draw_bell, draw_wider
+from bench.findings.damage import LEAST_LIFT_DB, Bell, draw_bell, draw_wider, lift_db
 from bench.findings.dataset import Example, load
-from bench.findings.learning import Steps, kept, put
+from bench.findings.learning import Stack, Steps, kept, put
 from bench.findings.sources import Source
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
-from mivlo.core.findings.network import DILATIONS, HEADS, KERNEL, ROLES, input_of_boost, network_input
+from mivlo.core.findings.network import DILATIONS, HEADS, ROLES, input_of_boost, network_input
 from mivlo.core.moves import treatment_db
 
 OUT = Path("src/mivlo/core/findings/model.npz")
@@ -43,29 +43,14 @@ TARGETS = len(HEADS) + 2
 """As HEADS, then where the parameters of narrow and of broad ones count."""
 
 
-class Network(nn.Module):
-    def __init__(self, channels: int, dropout: float = 0.1) -> None:
-        super().__init__()
-        self.first = nn.Conv1d(channels, WIDTH, KERNEL, padding=KERNEL // 2)
-        self.wide = nn.ModuleList(
-            nn.Conv1d(WIDTH, WIDTH, KERNEL, padding=d * (KERNEL // 2), dilation=d) for d in DILATIONS
-        )
-        self.mix = nn.ModuleList(nn.Conv1d(WIDTH, WIDTH, 1) for _ in DILATIONS)
-        self.last = nn.Conv1d(WIDTH, len(HEADS), 1)
-        self.dropout = nn.Dropout1d(dropout)
+class Network(Stack):
+    def __init__(self, channels: int) -> None:
+        super().__init__(channels, len(HEADS), WIDTH, DILATIONS)
         nn.init.constant_(self.last.bias, 0.0)
         with torch.no_grad():
             self.last.weight.mul_(0.3)
             self.last.bias[HEADS.index("centre")] = -4.0
             self.last.bias[HEADS.index("hump_centre")] = -4.0
-            for mix in self.mix:
-                mix.weight.mul_(0.5)
-
-    def forward(self, x: torch.Tensor) -> torch.Tensor:
-        h = functional.relu(self.first(x))
-        for wide, mix in zip(self.wide, self.mix, strict=True):
-            h = h + mix(self.dropout(functional.relu(wide(h))))
-        return self.last(functional.relu(h))
 
 
 def targets(bells: tuple[Bell, ...]) -> np.ndarray:
@@ -168,8 +153,7 @@ class Supply:
                 continue
             band = slice(max(0, at - 2), at + 3)
             lift = bell_db(np.log2(GRID[band]), np.log2(bell.frequency_hz), bell.octaves, bell.gain_db)
-            was = np.sum(10.0 ** (power[band] / 10.0))
-            if not hump and 10.0 * np.log10(np.sum(10.0 ** ((power[band] + lift) / 10.0)) / was) < 3.0:
+            if not hump and lift_db(power[band], lift) < LEAST_LIFT_DB:
                 continue
             out.append(bell)
         return tuple(out)

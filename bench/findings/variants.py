@@ -13,6 +13,7 @@ import numpy as np
 import soxr
 from scipy.signal import lfilter
 
+from bench.findings.damage import log_uniform
 from bench.findings.rooms import in_room
 from bench.findings.sources import RATE
 from mivlo.core.graph import treat
@@ -31,8 +32,8 @@ def _body(random: np.random.Generator) -> list[StaticMove]:
     """Formants and modes: many, most of them small, of any width."""
     out = []
     for _ in range(int(random.integers(4, 16))):
-        hz = float(np.exp(random.uniform(np.log(80.0), np.log(9_000.0))))
-        width = float(np.exp(random.uniform(np.log(0.04), np.log(0.9))))
+        hz = log_uniform(random, 80.0, 9_000.0)
+        width = log_uniform(random, 0.04, 0.9)
         gain = float(random.laplace(0.0, 2.0))
         out.append(StaticMove(Shape.BELL, hz, q=octaves_to_q(width), gain_db=float(np.clip(gain, -12.0, 7.0))))
     return out
@@ -55,7 +56,7 @@ def _with_lines(x: Floats, random: np.random.Generator) -> Floats:
     out = x.copy()
     level = float(np.std(x))
     for _ in range(int(random.integers(1, 5))):
-        hz = float(np.exp(random.uniform(np.log(90.0), np.log(4_000.0))))
+        hz = log_uniform(random, 90.0, 4_000.0)
         ring_s = max(float(random.uniform(0.3, 3.0)), 2.2 * 150.0 / hz)
         r = 10.0 ** (-3.0 / (ring_s * RATE))
         rung = lfilter([1.0], [1.0, -2.0 * r * np.cos(2.0 * np.pi * hz / RATE), r * r], x)

@@ -14,7 +14,7 @@ from mivlo.core.findings.search import Search
 from mivlo.core.graph import treat
 from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove
 from mivlo.core.retuning import REACH_OCT, can_be_retuned, retune
-from mivlo.core.units import Floats, octaves_to_q
+from mivlo.core.units import Floats, cents_between, octaves_to_q
 
 RATES = (44_100, 48_000, 96_000)
 
@@ -29,10 +29,6 @@ def _noise(seed: int, rate: float, seconds: float = 5.0) -> Floats:
 def _rung(x: Floats, hz: float, octaves: float, gain_db: float, rate: float) -> Floats:
     bell = StaticMove(Shape.BELL, hz, q=octaves_to_q(octaves), gain_db=gain_db)
     return treat(x[:, None], [bell], sample_rate=rate).astype(np.float32)
-
-
-def _cents(a_hz: float, b_hz: float) -> float:
-    return abs(1200.0 * float(np.log2(a_hz / b_hz)))
 
 
 @settings(max_examples=12, deadline=None)
@@ -54,7 +50,7 @@ def test_a_cut_follows_its_ring_to_another_take(
     cut = StaticMove(Shape.BELL, hz, q=octaves_to_q(octaves), gain_db=-gain_db)
     made = retune(cut, after, original=before if with_first else None)
     assert isinstance(made.move, StaticMove), made
-    assert _cents(made.move.frequency_hz, there) < max(25.0, 200.0 * octaves)
+    assert abs(cents_between(made.move.frequency_hz, there)) < max(25.0, 200.0 * octaves)
     assert made.move.q == cut.q
     assert -1.6 * gain_db <= made.move.gain_db < 0.0
 
@@ -66,7 +62,7 @@ def test_how_loud_a_take_is_does_not_matter(level_db: float) -> None:
     plain, other = (retune(cut, Search(g * x, sample_rate=48_000)).move for g in (1.0, 10.0 ** (level_db / 20.0)))
     assert isinstance(plain, StaticMove)
     assert isinstance(other, StaticMove)
-    assert _cents(plain.frequency_hz, other.frequency_hz) < 1.0
+    assert abs(cents_between(plain.frequency_hz, other.frequency_hz)) < 1.0
 
 
 def test_what_does_not_ring_has_no_counterpart() -> None:
@@ -102,7 +98,7 @@ def test_what_acts_by_level_keeps_how_it_shares_its_depth() -> None:
     move = DynamicMove(Shape.BELL, 700.0, q=octaves_to_q(0.1), gain_db=-2.0, range_db=-6.0, threshold_db=-40.0)
     made = retune(move, rung).move
     assert isinstance(made, DynamicMove)
-    assert _cents(made.frequency_hz, 750.0) < 25.0
+    assert abs(cents_between(made.frequency_hz, 750.0)) < 25.0
     assert made.range_db / made.gain_db == pytest.approx(3.0, rel=0.02)
 
 

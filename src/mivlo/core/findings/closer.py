@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
-from mivlo.core.findings.contours import sounding_frames
+from mivlo.core.findings.contours import sounding_levels
 from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Part, frame_levels, parts_of
 from mivlo.core.spectra import Singles, log_grid
 from mivlo.core.units import Floats
@@ -46,8 +46,7 @@ def closer_grid() -> Floats:
 
 def _contours(levels: Singles, part: Part) -> Singles:
     """(len(CONTOURS), points of the part) in dB; shares times 20."""
-    inside = levels[sounding_frames(levels)]
-    inside = np.maximum(inside, np.max(np.mean(inside, axis=0)) - 90.0)
+    inside = sounding_levels(levels)
     valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     power = 10.0 ** (inside / 10.0)
@@ -69,8 +68,7 @@ def _contours(levels: Singles, part: Part) -> Singles:
         np.mean(inside[1:][falling] if len(inside) > 1 else inside, axis=0),
         20.0 * np.mean(inside >= ridge - 1e-3, axis=0),
     ]
-    own = slice(part.start - part.reach.start, part.stop - part.reach.start)
-    return np.asarray(np.stack(rows)[:, own], dtype=np.float32)
+    return np.asarray(np.stack(rows)[:, part.own], dtype=np.float32)
 
 
 def stretches_of(mono: Singles, *, sample_rate: float) -> list[Singles]:

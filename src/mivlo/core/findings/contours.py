@@ -35,13 +35,15 @@ def sounding_frames(levels: Singles) -> np.ndarray:  # type: ignore[type-arg]
     return kept if len(kept) >= 4 else np.arange(len(levels))
 
 
+def sounding_levels(levels: Singles) -> Singles:
+    """The levels of the frames that are not rests, none further than 90 dB below where most is."""
+    inside = levels[sounding_frames(levels)]
+    return np.asarray(np.maximum(inside, np.max(np.mean(inside, axis=0)) - 90.0))
+
+
 def part_contours(levels: Singles, part: Part) -> Singles:
     """(len(CONTOURS), points of the part) in dB; rates in dB per frame, shares times 20."""
-    own = slice(part.start - part.reach.start, part.start - part.reach.start + part.stop - part.start)
-    kept = sounding_frames(levels)
-    inside = levels[kept]
-    floor = np.max(np.mean(inside, axis=0)) - 90.0
-    inside = np.maximum(inside, floor)
+    inside = sounding_levels(levels)
     valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     total = 10.0 * np.log10(np.sum(10.0 ** (inside / 10.0), axis=1))
@@ -72,13 +74,12 @@ def part_contours(levels: Singles, part: Part) -> Singles:
         np.mean(inside[loud], axis=0),
         20.0 * np.mean(inside >= ridge - 1e-3, axis=0),
     ]
-    return np.asarray(np.stack(rows)[:, own], dtype=np.float32)
+    return np.asarray(np.stack(rows)[:, part.own], dtype=np.float32)
 
 
 def long_contours(levels: Singles) -> Singles:
     """(len(LONG_CONTOURS), grid) of the long windows."""
-    inside = levels[sounding_frames(levels)]
-    inside = np.maximum(inside, np.max(np.mean(inside, axis=0)) - 90.0)
+    inside = sounding_levels(levels)
     ridge = maximum_filter1d(inside, 5, axis=1)
     rows = [
         10.0 * np.log10(np.mean(10.0 ** (inside / 10.0), axis=0)),

@@ -66,6 +66,11 @@ class Part:
     first: npt.NDArray[np.int32]
     weights: Singles
 
+    @property
+    def own(self) -> slice:
+        """The part's own points among those that are computed."""
+        return slice(self.start - self.reach.start, self.stop - self.reach.start)
+
     def count(self, samples: int) -> int:
         """Frames in so many samples; what is shorter than a window counts as one."""
         return max(1, (samples - len(self.window)) // self.hop + 1)

@@ -10,13 +10,14 @@ from __future__ import annotations
 
 import hashlib
 import io
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from importlib.resources import files
 from typing import IO
 
 import numpy as np
+import numpy.typing as npt
 from scipy.ndimage import gaussian_filter1d
 
 from mivlo.core.findings.contours import CONTOURS, LONG_CONTOURS
@@ -100,6 +101,10 @@ class Reading:
     each_hump_db: Floats = field(default_factory=_nobody)
 
 
+Weights = dict[str, Singles]
+"""Of one network, by their names."""
+
+
 def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Singles:
     """(in, n) with (out, in, k): same length, zeros outside."""
     k = weight.shape[2]
@@ -111,7 +116,7 @@ def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Sing
     return out
 
 
-def run_network(weights: dict[str, Singles], inputs: Singles, dilations: Sequence[int] = DILATIONS) -> Singles:
+def run_network(weights: Weights, inputs: Singles, dilations: Sequence[int] = DILATIONS) -> Singles:
     """(heads, grid) raw outputs of one network for inputs (channels, grid)."""
     h = np.maximum(_convolve(inputs, weights["first.weight"], weights["first.bias"], 1), 0.0)
     for i, dilation in enumerate(dilations):
@@ -150,7 +155,7 @@ class Model:
     fingerprint : of the file; another one finds other things.
     """
 
-    networks: tuple[dict[str, Singles], ...]
+    networks: tuple[Weights, ...]
     opinions: dict[str, Floats]
     fingerprint: str
 
@@ -162,14 +167,19 @@ def shipped_model() -> Model:
         return read_model(file)
 
 
+def weights_in(found: Mapping[str, npt.NDArray[np.floating]]) -> tuple[Weights, ...]:
+    """The networks that a file holds, under their numbers."""
+    return tuple(
+        {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found if n.startswith(f"{i}/")}
+        for i in range(int(found["networks"]))
+    )
+
+
 def read_model(file: IO[bytes]) -> Model:
     """A model from a file as `bench.findings.train` writes it."""
     data = file.read()
     with np.load(io.BytesIO(data)) as found:
-        networks = tuple(
-            {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found.files if n.startswith(f"{i}/")}
-            for i in range(int(found["networks"]))
-        )
+        networks = weights_in(found)
         opinions = {n: found[n] for n in found.files if n.split("/")[0] in ("narrow", "broad")}
     return Model(networks, opinions, hashlib.sha256(data).hexdigest()[:16])
 

@@ -17,8 +17,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import gaussian_filter1d
 
-from mivlo.core.findings.closer import ALL_CONTOURS, CONTOURS, POINTS_PER_OCTAVE, closer_grid
-from mivlo.core.findings.network import run_network
+from mivlo.core.findings.closer import ALL_CONTOURS, POINTS_PER_OCTAVE, WINDOWS, closer_grid
+from mivlo.core.findings.network import Weights, run_network, weights_in
 from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
@@ -29,14 +29,14 @@ HALF = 80
 DILATIONS = (1, 2, 4, 8, 4, 2, 1)
 LEVELS = tuple(i for i, name in enumerate(ALL_CONTOURS) if not name.endswith("peak_share"))
 FIRST_TAKE = tuple(
-    window * len(CONTOURS) + CONTOURS.index(name)
-    for window in (0, 1)
+    ALL_CONTOURS.index(f"{window}_{name}")
+    for window in WINDOWS
     for name in ("mean_power", "quantile_0.5", "valley", "valley_wide")
 )
 """What is read of the first take."""
 CHANNELS = len(ALL_CONTOURS) + len(LEVELS) - 1 + len(FIRST_TAKE) + 4
 _NEARBY = POINTS_PER_OCTAVE / 4
-_STEPS = 12.5
+_STEPS = 1200.0 / POINTS_PER_OCTAVE
 """Places looked at per point: a cent each."""
 _WITHIN = 8.0
 """Cents over which likelihood is gathered: the place near which most of it lies, not its highest point."""
@@ -82,9 +82,6 @@ def place_input(there: Singles, first: Singles | None, *, octaves: float, gain_d
     return np.concatenate([there, known, constant]).astype(np.float32)
 
 
-Weights = dict[str, Singles]
-
-
 @lru_cache(maxsize=1)
 def shipped() -> tuple[Weights, ...]:
     """The networks of this package, read once."""
@@ -95,10 +92,7 @@ def shipped() -> tuple[Weights, ...]:
 def read(file: IO[bytes]) -> tuple[Weights, ...]:
     """Networks from a file as `bench.findings.places` writes it."""
     with np.load(file) as found:
-        return tuple(
-            {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found.files if n.startswith(f"{i}/")}
-            for i in range(int(found["networks"]))
-        )
+        return weights_in(found)
 
 
 def likelihood(inputs: Singles, networks: tuple[Weights, ...]) -> Floats:
@@ -128,7 +122,6 @@ def find_place(
     gain_db: float,
     hz: float,
     first_db: Singles | None = None,
-    networks: tuple[Weights, ...] | None = None,
 ) -> Place:
     """Where a resonance of known width (octaves) and gain that stood at `hz` stands in another take.
 
@@ -145,6 +138,6 @@ def find_place(
     if first_db is not None:  # what is said with it and what is said without it err apart
         told.append(around(over_surroundings(first_db[list(FIRST_TAKE)]), point))
     said = [place_input(there, first, octaves=octaves, gain_db=gain_db, hz=hz) for first in told]
-    share = np.mean([likelihood(inputs, networks or shipped()) for inputs in said], axis=0)
+    share = np.mean([likelihood(inputs, shipped()) for inputs in said], axis=0)
     best, certainty = likeliest(share)
     return Place(float(grid[point] * 2.0 ** (best / POINTS_PER_OCTAVE)), certainty)
