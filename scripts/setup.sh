@@ -41,6 +41,15 @@ if [ ! -e "$python_stamp" ]; then
   touch "$python_stamp"
 fi
 
+# beside the page's packages, for which one waits anyway
+compiled_stamp=.venv/.mivlo-compiled-$(find src/mivlo/core src/mivlo/live src/mivlo/compiling.py -name '*.py' -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -c1-16)
+compiling=
+if [ ! -e "$compiled_stamp" ]; then
+  echo "Compiling what computes (once, about a minute)"
+  .venv/bin/mivlo compile >/dev/null &
+  compiling=$!
+fi
+
 npm_stamp=ui/node_modules/.mivlo-$(sha256sum ui/package-lock.json | cut -c1-16)
 if [ ! -e "$npm_stamp" ]; then
   echo "Installing the page's packages"
@@ -54,4 +63,10 @@ if [ ! -e "$page_stamp" ]; then
   echo "Building the page"
   (cd ui && npx vite build --logLevel warn) || fail "the page could not be built; run npm run build in ui/ to see why."
   touch "$page_stamp"
+fi
+
+if [ -n "$compiling" ]; then
+  wait "$compiling" || fail "what computes could not be compiled; run .venv/bin/mivlo compile to see why."
+  rm -f .venv/.mivlo-compiled-*
+  touch "$compiled_stamp"
 fi

@@ -45,8 +45,8 @@ from mivlo.core.units import Floats
 OUT = Path("src/mivlo/core/findings/place.npz")
 GRID_HZ = closer_grid()
 GRID_OCT = np.log2(GRID_HZ)
-WIDTH, BATCH = 64, 64
-VARIANTS = 2
+WIDTH, BATCH, DROPOUT = 64, 64, 0.2
+VARIANTS = 5
 RINGS = 5
 TAKES = 2
 _AT_BEST = 0.7
@@ -244,7 +244,7 @@ def _bell(bell: Bell) -> Floats:
 
 class Network(Stack):
     def __init__(self) -> None:
-        super().__init__(place.CHANNELS, 1, WIDTH, place.DILATIONS)
+        super().__init__(place.CHANNELS, 1, WIDTH, place.DILATIONS, DROPOUT)
 
     def forward(self, x: torch.Tensor) -> torch.Tensor:
         """Log-odds (batch, places within reach)."""

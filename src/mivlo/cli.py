@@ -290,6 +290,15 @@ def worker() -> None:
         watcher.stop()
 
 
+@app.command(name="compile")
+def compile_ahead() -> None:
+    """Compile ahead what computes, so that nothing waits for it later; set-up does it."""
+    from mivlo.compiling import compile_all
+
+    for part in compile_all():
+        typer.echo(f"  {part}")
+
+
 @app.command()
 def migrate() -> None:
     """Bring the database's tables up to date."""

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.signal import lfilter
 
 from mivlo.core.findings.closer import ALL_CONTOURS, closer_contours, closer_grid
-from mivlo.core.findings.place import REACH, find_place, likeliest
+from mivlo.core.findings.place import REACH, find_place, likeliest, rows_of
 from mivlo.core.findings.search import Search
 from mivlo.core.graph import treat
 from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove
@@ -114,9 +114,9 @@ def test_the_likeliest_place_lies_within_reach(places: list[float]) -> None:
 
 
 def test_no_place_is_further_than_a_third_octave_off() -> None:
-    contours = closer_contours(_noise(1, 48_000).astype(np.float32), sample_rate=48_000)
+    rows = rows_of(closer_contours(_noise(1, 48_000).astype(np.float32), sample_rate=48_000))
     for hz in (46.0, 200.0, 14_000.0):
-        found = find_place(contours, octaves=0.1, gain_db=14.0, hz=hz)
+        found = find_place(rows, octaves=0.1, gain_db=14.0, hz=hz)
         assert abs(np.log2(found.frequency_hz / hz)) < REACH_OCT + 0.02
 
 

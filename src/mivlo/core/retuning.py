@@ -127,7 +127,7 @@ def _place(move: StaticMove | DynamicMove, to: Search, original: Search | None, 
     if original is not None:
         bell = bell_db(np.log2(closer_grid()), math.log2(move.frequency_hz), octaves, height)
         first = original.closer - bell.astype(np.float32)
-    place = find_place(to.closer, octaves=octaves, gain_db=height, hz=move.frequency_hz, first_db=first)
+    place = find_place(to.closer_rows, octaves=octaves, gain_db=height, hz=move.frequency_hz, first_db=first)
     reach = 2.0**REACH_OCT
     hz = float(np.clip(place.frequency_hz, move.frequency_hz / reach, move.frequency_hz * reach))
     return replace(place, frequency_hz=hz)

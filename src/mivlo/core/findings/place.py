@@ -116,28 +116,34 @@ def likeliest(share: Floats) -> tuple[float, float]:
 
 
 def find_place(
-    contours: Singles,
+    rows: Singles,
     *,
     octaves: float,
     gain_db: float,
     hz: float,
     first_db: Singles | None = None,
+    near_cents: float | None = None,
 ) -> Place:
     """Where a resonance of known width (octaves) and gain that stood at `hz` stands in another take.
 
     Parameters
     ----------
-    contours : `closer_contours` of the other take; first_db : of the first one, with the resonance taken out.
+    rows : `rows_of` the other take; first_db : `closer_contours` of the first one, with the resonance taken out.
+    near_cents : how far it is from `hz` as a rule (standard deviation), where that is known: where it was seen in this
+        very take, only less closely.
 
     Source: the networks' own training, see `bench/findings/places.py`; how near they come: `python -m bench twins`.
     """
     grid = closer_grid()
     point = nearest_point(grid, hz)
-    there = around(rows_of(contours), point)
+    there = around(rows, point)
     told: list[Singles | None] = [None]
     if first_db is not None:  # what is said with it and what is said without it err apart
         told.append(around(over_surroundings(first_db[list(FIRST_TAKE)]), point))
     said = [place_input(there, first, octaves=octaves, gain_db=gain_db, hz=hz) for first in told]
     share = np.mean([likelihood(inputs, shipped()) for inputs in said], axis=0)
+    if near_cents is not None:
+        cents = _STEPS * np.arange(-REACH, REACH + 1) + 1200.0 * np.log2(grid[point] / hz)
+        share = share * np.exp(-0.5 * np.square(cents / near_cents))
     best, certainty = likeliest(share)
     return Place(float(grid[point] * 2.0 ** (best / POINTS_PER_OCTAVE)), certainty)

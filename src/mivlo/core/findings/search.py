@@ -35,9 +35,10 @@ from mivlo.core.findings.own_tones import (
 )
 from mivlo.core.findings.own_tones import relation as relation_of
 from mivlo.core.findings.own_tones import why as why_own
+from mivlo.core.findings.place import find_place, rows_of
 from mivlo.core.findings.squeaks import find_squeaks
 from mivlo.core.findings.tails import tail_cut
-from mivlo.core.findings.witnesses import broad_witnesses, narrow_witnesses, with_crowd
+from mivlo.core.findings.witnesses import broad_witnesses, narrow_witnesses, of_track, with_crowd
 from mivlo.core.findings.wolf import find_wolf
 from mivlo.core.making.starts import StartName, started
 from mivlo.core.making.thresholds import RESTS, Trace, at_moments, at_share
@@ -69,6 +70,10 @@ LOUD_TROUBLE_ROLES = frozenset({Role.VOICE, Role.BRASS, Role.WINDS, Role.STRINGS
 SQUEAK_ROLES = frozenset({Role.GUITAR, Role.BASS, Role.STRINGS, Role.BRASS, Role.WINDS})
 """What squeaks; strokes of drums, mallets and keys, and cymbals, are short and bright by nature."""
 LEAST_DEPTH_DB = 0.4
+_LEAST_CLOSER = 0.15
+"""What is less likely is hardly cut, and not looked at more closely."""
+_OFF_CENTS = 30.0
+"""How far a spot is off on the grid of the search, or a little more."""
 _WOLF_OCT = 0.12
 _SHORTEST_S = 0.05
 _DRAWN = 240
@@ -136,6 +141,11 @@ class Search:
     def closer(self) -> Singles:
         """The contours of a closer look, made when they are first asked for."""
         return closer_contours(self.view.mono, sample_rate=self.sample_rate)
+
+    @cached_property
+    def closer_rows(self) -> Singles:
+        """The same as the networks of places read it."""
+        return rows_of(self.closer)
 
     def along(self) -> Along:
         """The evidence at every frequency, for what is under a pointer."""
@@ -285,7 +295,9 @@ class Search:
 
     def _heard(self, spots: Sequence[Spot], decays: Sequence[Decay | None]) -> list[dict[str, float]]:
         tried = self.tried(spots)
-        return with_crowd([self._witnesses(s, decay, tried) for s, decay in zip(spots, decays, strict=True)])
+        track = of_track(self.contours)
+        every = zip(spots, decays, strict=True)
+        return with_crowd([{**track, **self._witnesses(s, decay, tried)} for s, decay in every])
 
     def _witnesses(self, spot: Spot, decay: Decay | None, tried: Reading) -> dict[str, float]:
         seen = trace(self.view, spot.frequency_hz, spot.octaves, broad=spot.broad)
@@ -303,14 +315,23 @@ class Search:
         cut = as_cut(spot, share, deepest_db=deepest_for(confidence, broad=spot.broad))
         if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
             return None
-        if decay is not None and _steady(decay, spot):
-            spot = replace(spot, frequency_hz=decay.frequency_hz)
-            cut = replace(cut, frequency_hz=decay.frequency_hz)
+        if not spot.broad:
+            centre = self._centre(spot, decay, closely=confidence >= _LEAST_CLOSER)
+            spot, cut = replace(spot, frequency_hz=centre), replace(cut, frequency_hz=centre)
         broad = spot.broad or spot.octaves >= BROAD_OCT
         kind = broad_kind(spot.frequency_hz, self._role) if broad else Kind.RING
         found = Finding(kind, spot.frequency_hz, spot.octaves, spot.gain_db, confidence, cut)
         told = self._with_evidence(found, decay, broad=broad, envelope=broad)
         return None if broad and told.share_of_time < LEAST_BROAD_SHARE else told
+
+    def _centre(self, spot: Spot, decay: Decay | None, *, closely: bool) -> float:
+        """Where a narrow spot stands: more exactly than the grid where its decays agree or it is looked at closely."""
+        hz = decay.frequency_hz if decay is not None and _steady(decay, spot) else spot.frequency_hz
+        if not closely:
+            return hz
+        return find_place(
+            self.closer_rows, octaves=spot.octaves, gain_db=spot.gain_db, hz=hz, near_cents=_OFF_CENTS
+        ).frequency_hz
 
     def _with_evidence(self, finding: Finding, decay: Decay | None, *, broad: bool, envelope: bool = False) -> Finding:
         f, octaves = finding.frequency_hz, finding.bandwidth_oct

@@ -27,10 +27,11 @@ Witnesses = Mapping[str, float]
 NARROW = (
     "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
     "crowd", "line_share", "ring_over_width", "ring_over_neighbours", "ring_spread_cents", "with_surroundings",
+    "strokes_db", "partials_db",
 )  # fmt: skip
 BROAD = (
     "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
-    "crowd", "envelope_db", "valley_db", "octaves", "place_oct",
+    "crowd", "envelope_db", "valley_db", "octaves", "place_oct", "strokes_db", "partials_db",
 )  # fmt: skip
 MEANINGS = {
     "certainty": "how certain the networks are of a centre, as log-odds",
@@ -50,10 +51,14 @@ MEANINGS = {
     "valley_db": "how far what lies between the partials is lifted",
     "octaves": "width, as octaves over one",
     "place_oct": "place, as octaves over 800 Hz",
+    "strokes_db": "of the whole track: how far the mean power of a band stands over its usual level",
+    "partials_db": "of the whole track: how far partials stand over the valleys between them",
 }
 _NEAR_NARROW, _NEAR_BROAD = 2, 6
 _BESIDE = (-2.2, -1.2, 1.2, 2.2)
 _LINE_HZ = 1.5
+_HEARD_DB = 50.0
+"""What lies further below the loudest band says nothing of the track."""
 
 
 def of_networks(spot: Spot, reading: Reading, tried: Reading) -> dict[str, float]:
@@ -87,6 +92,20 @@ def with_crowd(every: Sequence[dict[str, float]]) -> list[dict[str, float]]:
     return [{**heard, "crowd": sum(shares) - own} for heard, own in zip(every, shares, strict=True)]
 
 
+def of_track(contours: Singles) -> dict[str, float]:
+    """What the whole track is like, whatever spot is asked for: struck or steady, noise or notes."""
+
+    def row(name: str) -> Floats:
+        return np.asarray(contours[ALL_CONTOURS.index(name)], dtype=np.float64)
+
+    power = row("mean_power")
+    heard = power > np.max(power) - _HEARD_DB
+    return {
+        "strokes_db": float(np.median((power - row("quantile_0.5"))[heard])),
+        "partials_db": float(np.median((row("ridge") - row("valley"))[heard])),
+    }
+
+
 def narrow_witnesses(
     spot: Spot,
     reading: Reading,
@@ -96,7 +115,7 @@ def narrow_witnesses(
     seen: SpotTrace,
     highest_hz: float,
 ) -> dict[str, float]:
-    """All of NARROW but the crowd for a spot; `decay` and `seen` are its own."""
+    """All of NARROW but the crowd and what is said of the track; `decay` and `seen` are the spot's own."""
     own = own_ring_ms(spot.frequency_hz, spot.octaves)
     ring = math.nan if decay is None else 1000.0 * decay.ring_s
     step = max(spot.octaves, NARROWEST_OCT)
@@ -117,7 +136,7 @@ def narrow_witnesses(
 def broad_witnesses(
     spot: Spot, reading: Reading, tried: Reading, contours: Singles, seen: SpotTrace
 ) -> dict[str, float]:
-    """All of BROAD but the crowd for a spot; `seen` is it against its envelope."""
+    """All of BROAD but the crowd and what is said of the track; `seen` is the spot against its envelope."""
     away = np.abs(np.log2(finding_grid() / spot.frequency_hz))
     half = spot.octaves / 2.0
     valley = contours[ALL_CONTOURS.index("long_valley")].astype(np.float64)

@@ -322,8 +322,9 @@ class DynamicProcessor:
         self._treat(x, foreign, tables, trace)
 
     def _treat(self, x: Floats, foreign: Floats, tables: Floats, trace: Floats) -> None:
+        keys = np.ascontiguousarray(foreign)  # the kernel takes long to compile, once is enough
         run_dynamic(
-            x, foreign, self._position, self._numbers, tables, self._values, self._memory, self._room, trace, self.wide,
+            x, keys, self._position, self._numbers, tables, self._values, self._memory, self._room, trace, self.wide,
         )  # fmt: skip
         self._position += len(x)
 
