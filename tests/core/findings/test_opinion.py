@@ -14,7 +14,8 @@ from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.evidence import trace
 from mivlo.core.findings.opinion import SENSE, Curve, Opinion, from_arrays, to_arrays
 from mivlo.core.findings.search import LEAST_BROAD_SHARE, Search
-from mivlo.core.findings.witnesses import BROAD, MEANINGS, NARROW
+from mivlo.core.findings.witnesses import BROAD, MEANINGS, NARROW, of_track
+from tests.core.findings.sounds import RATE, hits, melody
 
 values = st.one_of(st.floats(-60.0, 60.0), st.just(math.nan))
 
@@ -47,6 +48,18 @@ def test_the_parts_of_an_opinion_make_its_confidence() -> None:
     opinion = opinion_on(broad=False)
     odds = opinion.start + sum(opinion.parts(heard).values())
     assert opinion.confidence(heard) == pytest.approx(1.0 / (1.0 + math.exp(-odds)))
+
+
+def test_what_a_track_is_like_is_told_whatever_its_level() -> None:
+    """Strokes stand far over what is usual in a band, a steady sound doesn't; notes have valleys, noise hasn't."""
+    steady = np.random.default_rng(1).standard_normal(6 * RATE) * 0.05
+    told = {}
+    for name, x in (("strokes", hits(every_s=0.9)), ("steady", steady), ("notes", melody())):
+        every = [of_track(Search((g * x)[:, None], sample_rate=RATE).contours) for g in (1.0, 0.1)]
+        assert every[0] == pytest.approx(every[1], abs=0.1)
+        told[name] = every[0]
+    assert told["strokes"]["strokes_db"] > told["steady"]["strokes_db"] + 6.0
+    assert told["notes"]["partials_db"] > told["steady"]["partials_db"] + 6.0
 
 
 def test_an_opinion_is_the_same_after_it_was_written_and_read() -> None:

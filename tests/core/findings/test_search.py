@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from mivlo.core import cents_between, treat
 from mivlo.core.errors import BadAudio
@@ -47,6 +49,16 @@ def test_a_mode_in_a_drum_loop_is_found_to_5_cents_with_its_ring_time(hz: float,
     assert abs(cents_between(hz, found[0].frequency_hz)) < 5
     assert found[0].ring_ms == pytest.approx(1000 * t60_s, rel=0.25)
     assert found[0].kind == Kind.RING
+
+
+@settings(max_examples=10, deadline=None)
+@given(st.floats(np.log2(300.0), np.log2(5_000.0)), st.floats(0.06, 0.2), st.floats(10.0, 16.0))
+def test_a_rings_centre_is_read_between_the_points_of_the_grid(octave: float, octaves: float, gain_db: float) -> None:
+    """Those are 25 cents apart. Against the centre of the bell that was put in."""
+    hz = 2.0**octave
+    found = _near(_find(_boosted(hits(), hz, octaves, gain_db)), hz)
+    assert found
+    assert abs(cents_between(hz, found[0].move.frequency_hz)) < 60.0 * octaves + 5.0
 
 
 def test_notes_without_a_ring_have_no_sure_ring() -> None:
