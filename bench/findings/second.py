@@ -42,7 +42,7 @@ TAKES, DAMAGES = 4, 3
 _KNOTS = {"certainty": 8, "boost_db": 5, "height_db": 5, "boost_disagreement_db": 5}
 _FEW_KNOTS = 4
 _STIFF = 3.0
-CONFIDENCES = np.array([0.15, 0.3, 0.45, 0.6, 0.7, 0.8, 0.9, 1.0])
+CONFIDENCES = np.array([0.1, 0.2, 0.35, 0.47, 0.55, 0.7, 0.85, 1.0])
 CLEAN_WEIGHT = 1.0
 """How much more a decibel counts that is taken from a clean track than one that is left of a trouble."""
 _CELLS_OCT = np.arange(np.log2(50.0), np.log2(14_000.0), 1.0 / 96.0)
@@ -188,6 +188,58 @@ def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
     return [s for s, _ in rows], np.array([w for _, w in rows])
 
 
+_CALIBRATED_AT = np.array([-6.0, -3.0, -1.5, -0.75, 0.0, 0.75, 1.5, 3.0, 6.0])
+_AS_THEY_ARE = 2.0
+"""How many spots speak for leaving each step of the calibration as long as it is."""
+
+
+def calibrate(spots: Sequence[Spotted], weights: Floats) -> Floats:
+    """(2, n): log-odds as summed, and such that of what is said with a confidence, so much is real. Rises."""
+    odds = np.array([_odds(s.confidence) for s in spots])
+    real = np.array([s.real for s in spots], dtype=np.float64)
+    # each row: how much of the first value and of every step lies below it
+    lengths = np.diff(_CALIBRATED_AT)
+    steps = np.clip((odds[:, None] - _CALIBRATED_AT[:-1]) / lengths, 0.0, 1.0)
+    x = np.concatenate([np.ones((len(odds), 1)), steps], axis=1)
+    first = np.concatenate([_CALIBRATED_AT[:1], lengths])
+
+    def loss(values: Floats) -> tuple[float, Floats]:
+        now = x @ values
+        kept = _AS_THEY_ARE * np.append(0.0, np.ones(len(lengths)))
+        total = np.sum(weights * (np.logaddexp(0.0, now) - real * now)) + np.sum(kept * (values - first) ** 2)
+        slope = x.T @ (weights * (1.0 / (1.0 + np.exp(-now)) - real)) + 2.0 * kept * (values - first)
+        return float(total), slope
+
+    bounds = [(None, None), *[(0.01, None)] * len(lengths)]
+    values = minimize(loss, first, jac=True, method="L-BFGS-B", bounds=bounds).x
+    return np.stack([_CALIBRATED_AT, np.cumsum(values)])
+
+
+def _odds(confidence: float) -> float:
+    share = min(max(confidence, 1e-9), 1.0 - 1e-9)
+    return float(np.log(share / (1.0 - share)))
+
+
+def calibrate_on_foreign(looks: Sequence[Look]) -> dict[bool, Floats]:
+    """For narrow spots (False) and broad ones the calibration that ships; spots get what others' calibration says.
+
+    Only foreign sources tell: on those like what was trained on, too little is said rather than too much.
+    """
+    names = sorted({look.source for look in looks})
+    part = dict(zip(names, np.random.default_rng(2).permutation(len(names)) % PARTS, strict=True))
+    out = {}
+    for broad in (False, True):
+        foreign = [look for look in looks if look.origin == "foreign"]
+        out[broad] = calibrate(*_rows(foreign, broad))
+        apart = [calibrate(*_rows([x for x in foreign if part[x.source] != k], broad)) for k in range(PARTS)]
+        for look in looks:
+            at, odds = apart[part[look.source]]
+            for spot in look.spots:
+                if spot.broad is broad:
+                    spot.confidence = float(1.0 / (1.0 + np.exp(-np.interp(_odds(spot.confidence), at, odds))))
+    return out
+
+
 def say_without_own(looks: Sequence[Look]) -> None:
     """Give every spot the confidence of curves that were fitted without its source."""
     names = sorted({look.source for look in looks})
@@ -227,12 +279,14 @@ def harm(looks: Sequence[Look], share: Share) -> float:
     return float(np.mean(left) + CLEAN_WEIGHT * 0.25 * np.mean(done))
 
 
-def least_harm(looks: Sequence[Look]) -> dict[bool, Floats]:
+def least_harm(looks: Sequence[Look], broad: Floats) -> dict[bool, Floats]:
     """For narrow spots (False) the shares at CONFIDENCES that harm least, rising.
 
-    Of broad ones too few are sure to fit anything: a power that was chosen by hand.
+    Of broad ones too few are sure to fit anything: a power, chosen by hand, of what was summed; `broad` is their
+    calibration.
     """
-    shares = {False: CONFIDENCES**1.6, True: CONFIDENCES**1.5}
+    summed = np.interp([_odds(c) for c in CONFIDENCES], broad[1], broad[0])
+    shares = {False: CONFIDENCES**1.6, True: (1.0 / (1.0 + np.exp(-summed))) ** 1.5}
 
     def share(spot: Spotted) -> float:
         return float(np.interp(spot.confidence, CONFIDENCES, shares[spot.broad]))
@@ -290,8 +344,9 @@ def main() -> None:
     with SEEN.open("rb") as file:
         looks: list[Look] = pickle.load(file)  # our own file
     say_without_own(looks)
+    calibrations = calibrate_on_foreign(looks)
     fitted = [x for x in looks if x.origin != "family"]
-    shares = least_harm(fitted)
+    shares = least_harm(fitted, calibrations[True])
     for origin in dict.fromkeys(x.origin for x in looks):
         some = [x for x in looks if x.origin == origin]
         _print_calibration(some, origin)
@@ -304,7 +359,9 @@ def main() -> None:
         kept = {n: found[n] for n in found.files if n.split("/")[0] not in ("narrow", "broad")}
     for broad, witnesses in ((False, NARROW), (True, BROAD)):
         opinion = fit(*_rows(fitted, broad), witnesses)
-        opinion = Opinion(opinion.curves, opinion.start, np.stack([CONFIDENCES, shares[broad]]))
+        shared = np.stack([CONFIDENCES, shares[broad]])
+        opinion = Opinion(opinion.curves, opinion.start, shared, calibrations[broad])
+        print("calibration", np.round(calibrations[broad], 2).tolist())
         kept |= to_arrays(opinion, "broad" if broad else "narrow")
         for name, curve in opinion.curves.items():
             print(

@@ -47,7 +47,8 @@ def test_the_parts_of_an_opinion_make_its_confidence() -> None:
     heard = dict.fromkeys(NARROW, 0.5)
     opinion = opinion_on(broad=False)
     odds = opinion.start + sum(opinion.parts(heard).values())
-    assert opinion.confidence(heard) == pytest.approx(1.0 / (1.0 + math.exp(-odds)))
+    calibrated = float(np.interp(odds, *opinion.calibration))
+    assert opinion.confidence(heard) == pytest.approx(1.0 / (1.0 + math.exp(-calibrated)))
 
 
 def test_what_a_track_is_like_is_told_whatever_its_level() -> None:
@@ -64,7 +65,8 @@ def test_what_a_track_is_like_is_told_whatever_its_level() -> None:
 
 def test_an_opinion_is_the_same_after_it_was_written_and_read() -> None:
     curve = Curve(np.array([0.0, 1.0, 2.0]), np.array([0.0, 0.4, 0.5]), -0.3)
-    opinion = Opinion({"certainty": curve, "line_share": curve}, -1.5, np.array([[0.0, 1.0], [0.0, 0.9]]))
+    calibration = np.array([[-2.0, 0.0, 3.0], [-1.5, -0.5, 4.0]])
+    opinion = Opinion({"certainty": curve, "line_share": curve}, -1.5, np.array([[0.0, 1.0], [0.0, 0.9]]), calibration)
     again = from_arrays(to_arrays(opinion, "narrow"), "narrow")
     assert again is not None
     for heard in ({"certainty": 1.3, "line_share": math.nan}, {"certainty": -5.0, "line_share": 9.0}):

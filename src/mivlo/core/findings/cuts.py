@@ -91,7 +91,7 @@ def fit_together(spots: list[Spot], reading: Reading, *, trust: float = 1.0) -> 
     ]
 
 
-DOUBTFUL = ((0.6, 3.5), (0.7, 5.0))
+DOUBTFUL = ((0.47, 3.5), (0.56, 3.9))
 """What is less sure than the first is cut by no more dB than the second: half as many deep cuts of nothing."""
 
 

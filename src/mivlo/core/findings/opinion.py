@@ -2,14 +2,15 @@
 
 An additive model: every witness has a curve that says by how much it moves the log-odds, and they are summed (Hastie &
 Tibshirani, Generalized Additive Models, 1990). Curves are straight between a few points and never fall (or never rise)
-where the sense of a witness is known. They are fitted by `python -m bench.findings.second` to instruments and origins
+where the sense of a witness is known. What is summed is calibrated once more (as Platt does, Advances in Large Margin
+Classifiers, 1999, by a bent line). They are fitted by `python -m bench.findings.second` to instruments and origins
 that the networks which are judged never heard, so that of what is said with 0.8, about 80 % is real there as well.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
@@ -38,16 +39,22 @@ class Curve:
         return self.missing if np.isnan(value) else float(np.interp(value, self.at, self.log_odds))
 
 
+def _as_summed() -> Floats:
+    return np.array([[-30.0, 30.0], [-30.0, 30.0]])
+
+
 @dataclass(frozen=True, slots=True)
 class Opinion:
     """The curves of one sort of spot, and how deep a cut is for a confidence.
 
     shares : (2, n) confidence, rising, and the share of the height that is cut: what harms least on average.
+    calibration : (2, n) summed log-odds, rising, and those of what was real there on sources of foreign origin.
     """
 
     curves: Mapping[str, Curve]
     start: float
     shares: Floats
+    calibration: Floats = field(default_factory=_as_summed)
 
     def parts(self, witnesses: Witnesses) -> dict[str, float]:
         """By how much each witness moves the log-odds."""
@@ -55,7 +62,7 @@ class Opinion:
 
     def confidence(self, witnesses: Witnesses) -> float:
         """0 to 1."""
-        odds = np.clip(self.start + sum(self.parts(witnesses).values()), -30.0, 30.0)
+        odds = np.interp(self.start + sum(self.parts(witnesses).values()), self.calibration[0], self.calibration[1])
         return float(1.0 / (1.0 + np.exp(-odds)))
 
     def share(self, confidence: float) -> float:
@@ -66,6 +73,7 @@ class Opinion:
 def to_arrays(opinion: Opinion, sort: str) -> dict[str, npt.NDArray[np.float64]]:
     """As kept in the model's file."""
     out = {f"{sort}/start": np.array(opinion.start), f"{sort}/shares": opinion.shares}
+    out[f"{sort}/calibration"] = opinion.calibration
     for name, curve in opinion.curves.items():
         out[f"{sort}/{name}"] = np.stack([curve.at, curve.log_odds])
         out[f"{sort}/{name}/missing"] = np.array(curve.missing)
@@ -81,4 +89,5 @@ def from_arrays(arrays: Mapping[str, npt.NDArray[np.float64]], sort: str) -> Opi
         n: Curve(arrays[f"{sort}/{n}"][0], arrays[f"{sort}/{n}"][1], float(arrays[f"{sort}/{n}/missing"]))
         for n in names
     }
-    return Opinion(curves, float(arrays[f"{sort}/start"]), np.asarray(arrays[f"{sort}/shares"]))
+    shares, calibration = (np.asarray(arrays[f"{sort}/{name}"]) for name in ("shares", "calibration"))
+    return Opinion(curves, float(arrays[f"{sort}/start"]), shares, calibration)

@@ -51,11 +51,13 @@ from mivlo.core.units import Floats, octaves_to_q, q_to_octaves
 Progress = Callable[[float], None]
 
 MOST = 12
-LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.18
+LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.09, 0.19
 LEAST_RUMBLE_CONFIDENCE = 0.45
 _GENTLY = 0.4
 """Part of the lowest that is played at which what is doubtful below it is cut."""
-_SURE = 0.7
+_SURE = 0.54
+"""Of a ring on something struck: one that is less sure and lies on a tone of its own is that tone."""
+_SURE_RUMBLE = 0.7
 LEAST_TONE_SHARE = 0.75
 """Share of the sounding time in which a tone of something that plays notes has to stand out to be its own."""
 SAME_OCT = 1.0 / 36.0
@@ -70,7 +72,7 @@ LOUD_TROUBLE_ROLES = frozenset({Role.VOICE, Role.BRASS, Role.WINDS, Role.STRINGS
 SQUEAK_ROLES = frozenset({Role.GUITAR, Role.BASS, Role.STRINGS, Role.BRASS, Role.WINDS})
 """What squeaks; strokes of drums, mallets and keys, and cymbals, are short and bright by nature."""
 LEAST_DEPTH_DB = 0.4
-_LEAST_CLOSER = 0.15
+_LEAST_CLOSER = 0.13
 """What is less likely is hardly cut, and not looked at more closely."""
 _OFF_CENTS = 30.0
 """How far a spot is off on the grid of the search, or a little more."""
@@ -514,8 +516,8 @@ class Search:
     def _rumble(self, rumble: Rumble) -> Finding:
         confidence = rumble.confidence
         # what is doubtful is cut where it does no harm if it was the low end of a stroke
-        cut_hz = rumble.cut_hz if confidence >= _SURE else min(rumble.cut_hz, _GENTLY * rumble.plays_from_hz)
-        move = StaticMove(Shape.LOW_CUT, cut_hz, slope_db_per_octave=24 if confidence >= _SURE else 12)
+        cut_hz = rumble.cut_hz if confidence >= _SURE_RUMBLE else min(rumble.cut_hz, _GENTLY * rumble.plays_from_hz)
+        move = StaticMove(Shape.LOW_CUT, cut_hz, slope_db_per_octave=24 if confidence >= _SURE_RUMBLE else 12)
         finding = Finding(
             Kind.RUMBLE, rumble.frequency_hz, 1.0, round(rumble.over_db, 1), round(confidence, 3), move,
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
