@@ -195,8 +195,17 @@ def main() -> None:
     base = f"{ADDRESS}/api/songs/{song}"
     named = {t["name"]: t["id"] for t in httpx.get(base).json()["tracks"]}
     track = named["Cajón"]
-    for move in MOVES:
-        httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
+    before = httpx.get(f"{base}/history", params={"most": 1, "steps": True}).json()[0]["id"]
+    try:
+        for move in MOVES:
+            httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
+        _take_all(song, base, named)
+    finally:
+        httpx.post(f"{base}/history/{before}/go").raise_for_status()
+
+
+def _take_all(song: int, base: str, named: dict[str, int]) -> None:
+    track = named["Cajón"]
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -226,8 +235,6 @@ def main() -> None:
         page.wait_for_timeout(1_500)
         _shot(page, "handover")
         browser.close()
-    for _ in MOVES:
-        httpx.post(f"{base}/undo").raise_for_status()
 
 
 if __name__ == "__main__":

@@ -2,7 +2,7 @@
 
     python -m bench.findings.clips 2 2      # renders the clean clips
     python -m bench.findings.places build   # takes with rings and without, and other instruments made from them
-    python -m bench.findings.places 2 6000  # two networks, so many steps each
+    python -m bench.findings.places 2 7000  # two networks, so many steps each
 
 Two takes of a source are a pair: of the first it is read how it sounds without its ring, in the second a ring of known
 width and gain stands within a third octave of where it stood. Half of the rings are really there, the others are laid
@@ -296,7 +296,7 @@ def train(seed: int, pairs: Pairs, watched: tuple[torch.Tensor, torch.Tensor], s
     return learning.average.module
 
 
-def main(networks: int = 2, steps: int = 6_000, first: int = 0) -> None:
+def main(networks: int = 2, steps: int = 7_000, first: int = 0) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
     torch.set_num_threads(2)
     watched = Pairs("tune", 99).batch(1_500, watched=True)
