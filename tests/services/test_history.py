@@ -145,7 +145,8 @@ def test_an_undo_over_somebodys_later_work_is_refused_by_name_and_changes_nothin
     before = song_state(song.id)
     with session() as s, pytest.raises(ChangedSince, match="“Kick: fader” has changed the same since"):
         edits.undo(s, song.id, "left")
-    assert song_state(song.id) == before
+    after = song_state(song.id)
+    assert (after.revision, _content(after)) == (before.revision, _content(before))
 
 
 def test_redo_survives_until_something_new_is_done_by_the_same_page(song: SongState) -> None:
@@ -200,7 +201,8 @@ def test_a_group_inside_itself_is_refused_by_name_and_changes_nothing(song: Song
         session() as s,
     ):
         strips.route(s, song.id, band, inner)
-    assert song_state(song.id) == before
+    after = song_state(song.id)
+    assert (after.revision, _content(after)) == (before.revision, _content(before))
 
 
 def test_what_a_deleted_group_held_runs_into_the_mix_until_it_is_back(song: SongState) -> None:
