@@ -194,11 +194,8 @@ def main() -> None:
     song = httpx.get(f"{ADDRESS}/api/songs").json()[0]["id"]
     base = f"{ADDRESS}/api/songs/{song}"
     named = {t["name"]: t["id"] for t in httpx.get(base).json()["tracks"]}
-    track = named["Cajón"]
     before = httpx.get(f"{base}/history", params={"most": 1, "steps": True}).json()[0]["id"]
     try:
-        for move in MOVES:
-            httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
         _take_all(song, base, named)
     finally:
         httpx.post(f"{base}/history/{before}/go").raise_for_status()
@@ -206,6 +203,8 @@ def main() -> None:
 
 def _take_all(song: int, base: str, named: dict[str, int]) -> None:
     track = named["Cajón"]
+    for move in MOVES:
+        httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})

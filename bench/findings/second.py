@@ -19,6 +19,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 from scipy.optimize import minimize
 from scipy.signal import welch
 
@@ -162,9 +163,7 @@ def fit(spots: Sequence[Spotted], weights: Floats, names: Sequence[str]) -> Opin
     x = np.stack(columns, axis=1)
 
     def loss(steps: Floats) -> tuple[float, Floats]:
-        odds = x @ steps
-        total = float(np.sum(weights * (np.logaddexp(0.0, odds) - real * odds)))
-        slope = x.T @ (weights * (1.0 / (1.0 + np.exp(-odds)) - real))
+        total, slope = _log_loss(steps, x, real, weights)
         for a, b in groups:
             total += _STIFF * float(np.sum(steps[a : b + 1] ** 2) + np.sum(np.diff(steps[a:b]) ** 2))
             slope[a : b + 1] += 2.0 * _STIFF * steps[a : b + 1]
@@ -181,6 +180,28 @@ def fit(spots: Sequence[Spotted], weights: Floats, names: Sequence[str]) -> Opin
     return Opinion(curves, float(steps[-1]), np.stack([CONFIDENCES, CONFIDENCES]))
 
 
+def _log_loss(values: Floats, x: Floats, real: Floats, weights: Floats) -> tuple[float, Floats]:
+    """Weighted log-loss of the log-odds x @ values, and its slope."""
+    odds = x @ values
+    total = float(np.sum(weights * (np.logaddexp(0.0, odds) - real * odds)))
+    return total, x.T @ (weights * (_share(odds) - real))
+
+
+def _share(odds: Floats) -> Floats:
+    return np.asarray(1.0 / (1.0 + np.exp(-odds)))
+
+
+def _odds(share: npt.ArrayLike) -> Floats:
+    kept = np.clip(share, 1e-9, 1.0 - 1e-9)
+    return np.asarray(np.log(kept / (1.0 - kept)))
+
+
+def _parted(looks: Sequence[Look], seed: int) -> dict[str, int]:
+    """In which of PARTS each source is."""
+    names = sorted({look.source for look in looks})
+    return dict(zip(names, np.random.default_rng(seed).permutation(len(names)) % PARTS, strict=True))
+
+
 def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
     # a track without trouble is as likely as one with some
     clean = float(DAMAGES)
@@ -195,7 +216,7 @@ _AS_THEY_ARE = 2.0
 
 def calibrate(spots: Sequence[Spotted], weights: Floats) -> Floats:
     """(2, n): log-odds as summed, and such that of what is said with a confidence, so much is real. Rises."""
-    odds = np.array([_odds(s.confidence) for s in spots])
+    odds = _odds([s.confidence for s in spots])
     real = np.array([s.real for s in spots], dtype=np.float64)
     # each row: how much of the first value and of every step lies below it
     lengths = np.diff(_CALIBRATED_AT)
@@ -203,21 +224,15 @@ def calibrate(spots: Sequence[Spotted], weights: Floats) -> Floats:
     x = np.concatenate([np.ones((len(odds), 1)), steps], axis=1)
     first = np.concatenate([_CALIBRATED_AT[:1], lengths])
 
+    kept = _AS_THEY_ARE * np.append(0.0, np.ones(len(lengths)))
+
     def loss(values: Floats) -> tuple[float, Floats]:
-        now = x @ values
-        kept = _AS_THEY_ARE * np.append(0.0, np.ones(len(lengths)))
-        total = np.sum(weights * (np.logaddexp(0.0, now) - real * now)) + np.sum(kept * (values - first) ** 2)
-        slope = x.T @ (weights * (1.0 / (1.0 + np.exp(-now)) - real)) + 2.0 * kept * (values - first)
-        return float(total), slope
+        total, slope = _log_loss(values, x, real, weights)
+        return total + float(np.sum(kept * (values - first) ** 2)), slope + 2.0 * kept * (values - first)
 
     bounds = [(None, None), *[(0.01, None)] * len(lengths)]
     values = minimize(loss, first, jac=True, method="L-BFGS-B", bounds=bounds).x
     return np.stack([_CALIBRATED_AT, np.cumsum(values)])
-
-
-def _odds(confidence: float) -> float:
-    share = min(max(confidence, 1e-9), 1.0 - 1e-9)
-    return float(np.log(share / (1.0 - share)))
 
 
 def calibrate_on_foreign(looks: Sequence[Look]) -> dict[bool, Floats]:
@@ -225,25 +240,23 @@ def calibrate_on_foreign(looks: Sequence[Look]) -> dict[bool, Floats]:
 
     Only foreign sources tell: on those like what was trained on, too little is said rather than too much.
     """
-    names = sorted({look.source for look in looks})
-    part = dict(zip(names, np.random.default_rng(2).permutation(len(names)) % PARTS, strict=True))
+    part = _parted(looks, 2)
     out = {}
+    foreign = [look for look in looks if look.origin == "foreign"]
     for broad in (False, True):
-        foreign = [look for look in looks if look.origin == "foreign"]
         out[broad] = calibrate(*_rows(foreign, broad))
         apart = [calibrate(*_rows([x for x in foreign if part[x.source] != k], broad)) for k in range(PARTS)]
         for look in looks:
             at, odds = apart[part[look.source]]
             for spot in look.spots:
                 if spot.broad is broad:
-                    spot.confidence = float(1.0 / (1.0 + np.exp(-np.interp(_odds(spot.confidence), at, odds))))
+                    spot.confidence = float(_share(np.interp(_odds(spot.confidence), at, odds)))
     return out
 
 
 def say_without_own(looks: Sequence[Look]) -> None:
     """Give every spot the confidence of curves that were fitted without its source."""
-    names = sorted({look.source for look in looks})
-    part = dict(zip(names, np.random.default_rng(1).permutation(len(names)) % PARTS, strict=True))
+    part = _parted(looks, 1)
     for broad, witnesses in ((False, NARROW), (True, BROAD)):
         for k in range(PARTS):
             others = [look for look in looks if part[look.source] != k and look.origin != "family"]
@@ -285,8 +298,8 @@ def least_harm(looks: Sequence[Look], broad: Floats) -> dict[bool, Floats]:
     Of broad ones too few are sure to fit anything: a power, chosen by hand, of what was summed; `broad` is their
     calibration.
     """
-    summed = np.interp([_odds(c) for c in CONFIDENCES], broad[1], broad[0])
-    shares = {False: CONFIDENCES**1.6, True: (1.0 / (1.0 + np.exp(-summed))) ** 1.5}
+    summed = np.interp(_odds(CONFIDENCES), broad[1], broad[0])
+    shares = {False: CONFIDENCES**1.6, True: _share(summed) ** 1.5}
 
     def share(spot: Spotted) -> float:
         return float(np.interp(spot.confidence, CONFIDENCES, shares[spot.broad]))

@@ -14,12 +14,11 @@ from multiprocessing import get_context
 import numpy as np
 
 from mivlo.core.auditory import components, frame_length
-from mivlo.core.clashes import FILES_FULL_SCALE_DB, Carving, Limits, Scene, find_floors, free, survey
+from mivlo.core.clashes import FILES_FULL_SCALE_DB, Scene, find_floors, free, survey
 from mivlo.core.findings import Search
 from mivlo.core.freezing import freeze
-from mivlo.core.graph import Strip, StripKind, Tap, blocks, compile, render, treat
-from mivlo.core.graph.renderer import Renderer
-from mivlo.core.loudness import gated_loudness, true_peak
+from mivlo.core.graph import Strip, StripKind, Tap, compile, render, treat
+from mivlo.core.loudness import true_peak
 from mivlo.core.moves import (
     AdaptiveMove,
     Aftercare,
@@ -82,16 +81,9 @@ def _other_moves() -> None:
 
 
 def _listening() -> None:
-    """What only a listener needs: values that glide, the probe, sounds that are known already."""
+    """What only a listener needs: values that glide, the probe, sounds that are known already, levels."""
     warm_up()
-    strips = [Strip(id=1, source="one", channels=2), Strip(id=_MIX, kind=StripKind.MIX)]
-    sound = _noise(0.3, 2).astype(np.float32)
-    renderer = Renderer(compile(strips, sample_rate=RATE), {1: sound})
-    renderer.want((_MIX, Tap.BEHIND))
-    for _ in blocks(renderer, RATE // 4):
-        pass
-    gated_loudness(sound, sample_rate=RATE)
-    true_peak(sound)
+    true_peak(_noise(0.3, 2).astype(np.float32))
 
 
 def _looks() -> None:
@@ -110,10 +102,7 @@ def _clashes() -> None:
     a, b = _noise(2.0, seed=1), 2.0 * _noise(2.0, seed=2)
     powers = [components(x, sample_rate=RATE) for x in (a, b)]
     scene = Scene.of(powers, full_scale_db=FILES_FULL_SCALE_DB, frame_s=frame_length(RATE) / RATE)
-    found = survey(scene)
-    for clash in found.clashes[:1]:
-        Carving(scene, clash.covered, clash.by, lambda: a, sample_rate=RATE).best(clash)
-    free(scene, 0, found.clashes, lambda: a, sample_rate=RATE, limits=Limits())
+    free(scene, 0, survey(scene).clashes, lambda: a, sample_rate=RATE)
     find_floors(scene)
 
 
@@ -127,14 +116,10 @@ PARTS: Mapping[str, Callable[[], None]] = {
 """The longest first."""
 
 
-def compile_part(name: str) -> str:
-    """Compile one of PARTS in this process; its name."""
-    PARTS[name]()
-    return name
-
-
 def compile_all() -> Iterator[str]:
     """Compile all of PARTS, several at a time; their names as they are done."""
     with ProcessPoolExecutor(min(os.cpu_count() or 1, len(PARTS)), mp_context=get_context("spawn")) as pool:
-        for done in as_completed([pool.submit(compile_part, name) for name in PARTS]):
-            yield done.result()
+        names = {pool.submit(part): name for name, part in PARTS.items()}
+        for done in as_completed(names):
+            done.result()
+            yield names[done]

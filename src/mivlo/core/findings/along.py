@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from mivlo.core.findings.contours import CONTOURS
+from mivlo.core.findings.contours import CONTOURS, contour_of
 from mivlo.core.findings.decays import NARROWEST_OCT, WholeSpectrum, measure_decay
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.findings.network import Reading
@@ -37,7 +37,7 @@ def measure_along(contours: Singles, reading: Reading, spectrum: WholeSpectrum, 
     """From the contours (contours, grid), their reading and the sound's transform; up to `highest_hz`."""
     grid = finding_grid()
     at = np.arange(0, int(np.searchsorted(grid, highest_hz)), _STEP)
-    level = contours[CONTOURS.index("mean_power")].astype(np.float64)
+    level = contour_of(contours, "mean_power")
     peak_share = contours[CONTOURS.index("peak_share")] / 20.0
     near = POINTS_PER_OCTAVE // 3
     excess = np.empty(len(at))

@@ -12,6 +12,7 @@ from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 from mivlo.core.findings.frames import MARGIN, Part, finding_grid
 from mivlo.core.spectra import Singles
+from mivlo.core.units import Floats
 
 QUANTILES = (0.1, 0.3, 0.5, 0.7, 0.9, 0.98)
 _NEAR, _WIDE = 3, 6
@@ -26,6 +27,11 @@ CONTOURS = (
 )  # fmt: skip
 LONG_CONTOURS = ("long_mean_power", "long_median", "long_low", "long_valley", "long_peak_share")
 ALL_CONTOURS = (*CONTOURS, *LONG_CONTOURS)
+
+
+def contour_of(contours: Singles, name: str) -> Floats:
+    """One of ALL_CONTOURS, (grid,)."""
+    return np.asarray(contours[ALL_CONTOURS.index(name)], dtype=np.float64)
 
 
 def sounding_frames(levels: Singles) -> np.ndarray:  # type: ignore[type-arg]

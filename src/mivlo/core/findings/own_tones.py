@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import median_filter
 
-from mivlo.core.findings.contours import ALL_CONTOURS
+from mivlo.core.findings.contours import contour_of
 from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.findings.peaks import find_peaks
@@ -76,8 +76,8 @@ class Line:
 def lines_of(contours: Singles, spectrum: WholeSpectrum, *, highest_hz: float) -> list[Line]:
     """Peaks of the long-term level that hold their band's power in a line, lowest first."""
     grid = finding_grid()
-    level = contours[ALL_CONTOURS.index("long_mean_power")].astype(np.float64)
-    shares = contours[ALL_CONTOURS.index("long_peak_share")].astype(np.float64) / 20.0
+    level = contour_of(contours, "long_mean_power")
+    shares = contour_of(contours, "long_peak_share") / 20.0
     over: Floats = level - median_filter(level, 2 * _AROUND + 1, mode="nearest")
     out = []
     for i in find_peaks(np.pad(over, 1, constant_values=-200.0), height=_LEAST_OVER_DB, distance=4) - 1:

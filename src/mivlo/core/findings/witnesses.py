@@ -12,7 +12,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from mivlo.core.findings.contours import ALL_CONTOURS
+from mivlo.core.findings.contours import contour_of
 from mivlo.core.findings.cuts import Spot
 from mivlo.core.findings.decays import NARROWEST_OCT, Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import SpotTrace
@@ -94,15 +94,11 @@ def with_crowd(every: Sequence[dict[str, float]]) -> list[dict[str, float]]:
 
 def of_track(contours: Singles) -> dict[str, float]:
     """What the whole track is like, whatever spot is asked for: struck or steady, noise or notes."""
-
-    def row(name: str) -> Floats:
-        return np.asarray(contours[ALL_CONTOURS.index(name)], dtype=np.float64)
-
-    power = row("mean_power")
+    power, usual, ridge, valley = (contour_of(contours, n) for n in ("mean_power", "quantile_0.5", "ridge", "valley"))
     heard = power > np.max(power) - _HEARD_DB
     return {
-        "strokes_db": float(np.median((power - row("quantile_0.5"))[heard])),
-        "partials_db": float(np.median((row("ridge") - row("valley"))[heard])),
+        "strokes_db": float(np.median((power - usual)[heard])),
+        "partials_db": float(np.median((ridge - valley)[heard])),
     }
 
 
@@ -139,7 +135,7 @@ def broad_witnesses(
     """All of BROAD but the crowd and what is said of the track; `seen` is the spot against its envelope."""
     away = np.abs(np.log2(finding_grid() / spot.frequency_hz))
     half = spot.octaves / 2.0
-    valley = contours[ALL_CONTOURS.index("long_valley")].astype(np.float64)
+    valley = contour_of(contours, "long_valley")
     beside = (away > 1.3 * half) & (away <= 3.0 * half)
     lifted = np.mean(valley[away <= half / 2.0]) - np.mean(valley[beside]) if beside.any() else math.nan
     return {
