@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from bench.findings.sources import all_sources, render
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
 
 from mivlo.core.findings import Kind, find
 from mivlo.core.findings.squeaks import find_squeaks
@@ -66,3 +68,21 @@ def test_drums_are_not_looked_at_for_squeaks(with_fret_noise: Floats) -> None:
 def test_silence_and_what_is_too_short_have_none() -> None:
     for x in (np.zeros((RATE * 2, 1)), np.zeros((500, 1))):
         assert find_squeaks(x, 0, len(x), sample_rate=RATE) is None
+
+
+@settings(deadline=None, max_examples=60)
+@given(
+    seconds=st.floats(1.3, 8.0),
+    strokes=st.lists(st.tuples(st.floats(0.0, 1.0), st.floats(0.002, 0.4)), max_size=4),
+    db=st.floats(-120.0, 0.0),
+)
+@example(seconds=2.0, strokes=[(0.25, 0.2)], db=0.0)
+def test_nothing_fails_however_seldom_it_sounds(seconds: float, strokes: list[tuple[float, float]], db: float) -> None:
+    t = np.arange(round(seconds * RATE)) / RATE
+    x = np.zeros(len(t))
+    for share, lasts in strokes:
+        after = t - share * seconds
+        x += np.where((after >= 0.0) & (after < lasts), np.sin(2 * np.pi * 440.0 * after), 0.0)
+    x *= 10.0 ** (db / 20.0)
+    found = find_squeaks(x[:, None], 0, len(x), sample_rate=RATE)
+    assert found is None or len(found.spans_s) > 0

@@ -35,6 +35,8 @@ def find_squeaks(sound: Sound, start: int, stop: int, *, sample_rate: float) -> 
     loud = float(np.quantile(body, 0.9))
     sounding = body > loud - 45.0
     usual = _usual(body - loud, bands, sounding)
+    if usual is None:
+        return None
     over = bands - usual
     alone = over - np.median(over, axis=1, keepdims=True)
     sticks_out = np.where(bands > loud - _AUDIBLE_DB, np.minimum(over, alone), -np.inf)
@@ -72,10 +74,10 @@ def _levels(sound: Sound, start: int, stop: int, *, sample_rate: float) -> tuple
     return power_to_db(np.concatenate(body)), power_to_db(np.concatenate(bands)).astype(np.float32)
 
 
-def _usual(body_db: Floats, bands: Singles, sounding: npt.NDArray[np.bool_]) -> Singles:
+def _usual(body_db: Floats, bands: Singles, sounding: npt.NDArray[np.bool_]) -> Singles | None:
     """(frames, bands) the level that nine tenths stay below while the body is as loud as in that frame.
 
-    In steps of the body's level, each with those beside it; it rises with them. body_db : over that of loud notes.
+    None where it sounds too seldom to say what is usual. In steps of the body's level, each with those beside it; it rises with them. body_db : over that of loud notes.
     """
     steps = np.floor(body_db / _STEP_DB).clip(_LOWEST_STEP, _HIGHEST_STEP).astype(int)
     table = np.full((_HIGHEST_STEP - _LOWEST_STEP + 1, bands.shape[1]), -np.inf, dtype=np.float32)
@@ -84,5 +86,7 @@ def _usual(body_db: Floats, bands: Singles, sounding: npt.NDArray[np.bool_]) -> 
         if np.count_nonzero(near) >= _FEWEST:
             table[row] = np.quantile(bands[near], 0.9, axis=0)
     known = np.isfinite(table[:, 0])
+    if not known.any():
+        return None
     table[~known] = np.min(table[known], axis=0)
     return np.asarray(np.maximum.accumulate(table, axis=0)[steps - _LOWEST_STEP])
