@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from mivlo.core import cents_between, treat
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import Finding, Kind, Search, find
 from mivlo.core.moves import Shape, StaticMove
+from mivlo.core.roles import Role
 from mivlo.core.units import Floats, octaves_to_q
 from tests.core.findings.sounds import RATE, hits, melody, mode, note, seconds
 
@@ -198,3 +199,57 @@ def test_a_single_note_repeated_is_not_sure() -> None:
         y = note(220.0, 0.6)
         x[int(a * RATE) : int(a * RATE) + len(y)] += 0.2 * y
     assert [f for f in _find(x) if f.confidence > 0.8] == []
+
+
+_PIECE = st.tuples(
+    st.sampled_from(["tone", "noise", "click", "offset", "square", "strokes"]),
+    st.floats(0.0, 1.0),
+    st.floats(0.002, 1.0),
+    st.floats(20.0, 40_000.0),
+    st.floats(-100.0, 0.0),
+)
+
+
+def _piece(kind: str, t: Floats, hz: float) -> Floats:
+    if kind == "tone":
+        return np.sin(2 * np.pi * hz * t)
+    if kind == "noise":
+        return np.random.default_rng(round(hz)).uniform(-1.0, 1.0, len(t))
+    if kind == "click":
+        return (t == t[0]).astype(np.float64)
+    if kind == "square":
+        return np.sign(np.sin(2 * np.pi * hz * t))
+    if kind == "strokes":
+        return np.sin(2 * np.pi * hz * t) * np.exp(-(t % 0.3) / 0.08)
+    return np.ones(len(t))
+
+
+@settings(deadline=None, max_examples=20)
+@example(rate=22_050, length_s=2.5, pieces=[("strokes", 0.0, 1.0, 9_800.0, 0.0)], sides=1.0, role="room")
+@given(
+    rate=st.sampled_from([8_000, 11_025, 22_050, 44_100, 48_000, 96_000]),
+    length_s=st.floats(0.06, 4.0),
+    pieces=st.lists(_PIECE, max_size=4),
+    sides=st.sampled_from([-1.0, 0.0, 1.0]),
+    role=st.sampled_from([None, *Role]),
+)
+def test_whatever_is_in_a_track_it_can_be_looked_at(
+    rate: int,
+    length_s: float,
+    pieces: list[tuple[str, float, float, float, float]],
+    sides: float,
+    role: Role | None,
+) -> None:
+    x = np.zeros(round(length_s * rate))
+    for kind, share, lasts, hz, db in pieces:
+        part = slice(int(share * 0.99 * len(x)), int((share * 0.99 + lasts) * len(x)) + 1)
+        x[part] += 10.0 ** (db / 20.0) * _piece(kind, np.arange(len(x[part])) / rate, min(hz, 0.49 * rate))
+    x = np.clip(x, -1.0, 1.0)
+    search = Search(np.stack([x, sides * x], axis=1), sample_rate=rate, role=role)
+    found = search.findings()
+    for f in [*found, *search.own_tones(found)]:
+        assert 0.0 < f.frequency_hz < rate / 2
+        assert 0.0 <= f.confidence <= 1.0
+        assert 0.0 <= f.loop_s[0] < f.loop_s[1] <= length_s + 0.001
+        assert np.isfinite([f.excess_db, f.takes_db, f.worst_s]).all()
+    assert np.isfinite(search.along().excess_db).all()

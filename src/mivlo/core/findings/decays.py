@@ -73,6 +73,10 @@ class WholeSpectrum:
         rate = self._rate * size / self._length
         return envelope[: max(1, int(self._frames / self._rate * rate))], rate, middle * per_bin
 
+    def reaches(self, frequency_hz: float) -> bool:
+        """Whether there is a band about a frequency: neither below the first bin nor beyond half the rate."""
+        return 1 <= round(frequency_hz * self._length / self._rate) < len(self._bins) - 1
+
     def line_share(self, frequency_hz: float, octaves: float, width_hz: float) -> float:
         """Share of a band's power that lies in its strongest `width_hz`: near 1 for one line, small for a hiss."""
         per_bin = self._rate / self._length
@@ -89,12 +93,14 @@ class WholeSpectrum:
 
 
 def measure_decay(spectrum: WholeSpectrum, frequency_hz: float, octaves: float) -> Decay | None:
-    """Fit the straight falls of a band's level; None when it never falls freely by 10 dB.
+    """Fit the straight falls of a band's level; None when it never falls freely by 10 dB, or there is no such band.
 
     The band is that of the spot, at least 1/12 octave. Falls are stretches of 40 ms or more in which the
     level goes down; their slope in dB/s is a line fitted to the first 25 dB (the straight part in the
     sense of ISO 3382: evaluation over a limited range, extrapolated to 60 dB).
     """
+    if not spectrum.reaches(frequency_hz):
+        return None
     octave = max(octaves, NARROWEST_OCT)
     width = frequency_hz * (2.0 ** (octave / 2.0) - 2.0 ** (-octave / 2.0))
     slow, rate, centre = spectrum.band(frequency_hz, width)

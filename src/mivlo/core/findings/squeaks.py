@@ -77,7 +77,8 @@ def _levels(sound: Sound, start: int, stop: int, *, sample_rate: float) -> tuple
 def _usual(body_db: Floats, bands: Singles, sounding: npt.NDArray[np.bool_]) -> Singles | None:
     """(frames, bands) the level that nine tenths stay below while the body is as loud as in that frame.
 
-    None where it sounds too seldom to say what is usual. In steps of the body's level, each with those beside it; it rises with them. body_db : over that of loud notes.
+    None where it sounds too seldom to say what is usual. In steps of the body's level, each with those beside it; it
+    rises with them. body_db : over that of loud notes.
     """
     steps = np.floor(body_db / _STEP_DB).clip(_LOWEST_STEP, _HIGHEST_STEP).astype(int)
     table = np.full((_HIGHEST_STEP - _LOWEST_STEP + 1, bands.shape[1]), -np.inf, dtype=np.float32)
