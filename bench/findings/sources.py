@@ -32,6 +32,7 @@ from mivlo.core.units import Floats
 PACKAGES = (
     "fluidsynth", "timgm6mb-soundfont", "fluid-soundfont-gm", "csound-soundfont",
     "hydrogen-drumkits", "hydrogen-data", "espeak-ng", "flite", "sonic-pi-samples", "klettres-data",
+    "festival", "festvox-italp16k", "festvox-suopuhe-lj", "festvox-czech-dita", "festvox-ru", "festvox-ca-ona-hts",
 )  # fmt: skip
 RATE = recorded.RATE
 FONTS = {
