@@ -6,7 +6,8 @@ python -m bench.findings.dataset        # sources as they are, then other instru
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,6 +15,7 @@ import numpy as np
 
 from bench.findings.clips import CACHE, FOLDS, clip, for_every_take
 from bench.findings.damage import Bell, Draw, damage, draw_bell, draw_wider
+from bench.findings.made import made_up
 from bench.findings.sources import RATE, Source, all_sources
 from bench.findings.variants import varied
 from mivlo.core.findings.contours import all_contours
@@ -22,8 +24,10 @@ from mivlo.core.units import Floats
 
 DAMAGES = 3
 TAKES = 2
-VARIANTS = 6
+VARIANTS = 5
 """Other instruments made from each take of what is learnt from, each damaged as the benchmark does, and wider."""
+MADE_UP = 700
+"""Instruments that nobody built, a clip of each."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,18 +51,23 @@ def _path(source: Source, take: int, variant: int | None = None) -> Path:
     return CACHE / "examples" / f"{source.name.replace(' ', '-')}-{take}{other}.npz"
 
 
+def _made_up_path(number: int) -> Path:
+    return CACHE / "examples" / f"made-up-{number}.npz"
+
+
 def _build(job: tuple[int, int]) -> str:
     source = all_sources()[job[0]]
     path = _path(source, job[1])
-    if path.exists() or source.half not in ("more", "tune"):
+    if source.half not in ("more", "tune", "foreign"):
         return ""
     path.parent.mkdir(parents=True, exist_ok=True)
     try:
         clean = clip(source, job[1])
     except Exception as refused:
         return f"{source.name}: {refused}"
-    draw = draw_bell if source.half == "tune" else draw_wider
-    _keep(path, clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
+    if not path.exists():
+        draw = draw_wider if source.half == "more" else draw_bell
+        _keep(path, clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
     if source.half == "more":
         _vary(job, source, clean)
     return ""
@@ -69,12 +78,22 @@ def _vary(job: tuple[int, int], source: Source, clean: Floats) -> None:
     fold = next(roles for roles in FOLDS.values() if source.role in roles)
     like = [s for s in all_sources() if s.half == "more" and s.role in fold]
     for variant in range(VARIANTS):
-        random = np.random.default_rng([*job, variant, 4_321])
+        path = _path(source, job[1], variant)
+        if path.exists():
+            continue
+        random = np.random.default_rng([*job, variant, 2_026])
 
         def another(random: np.random.Generator = random) -> Floats:
             return clip(like[int(random.integers(len(like)))], int(random.integers(TAKES)))
 
-        _keep(_path(source, job[1], variant), varied(clean, random, another), random, (draw_bell, draw_wider))
+        _keep(path, varied(clean, random, another), random, (draw_bell, draw_wider))
+
+
+def _make_up(number: int) -> None:
+    path = _made_up_path(number)
+    if not path.exists():
+        random = np.random.default_rng([number, 8_642])
+        _keep(path, made_up(random), random, (draw_bell, draw_wider))
 
 
 def _keep(path: Path, clean: Floats, random: np.random.Generator, draws: tuple[Draw, ...]) -> None:
@@ -89,22 +108,35 @@ def _keep(path: Path, clean: Floats, random: np.random.Generator, draws: tuple[D
 
 
 def load(
-    halves: tuple[str, ...], takes: int = TAKES, *, leave_out: Callable[[Source], bool] | None = None
+    halves: tuple[str, ...],
+    takes: int = TAKES,
+    *,
+    variants: bool = True,
+    leave_out: Callable[[Source], bool] | None = None,
 ) -> list[Example]:
-    """All examples of these halves that have been built, without some sources."""
+    """All examples of these halves that have been built, without some sources; with what was made of them."""
     out = []
     for source in all_sources():
         if source.half not in halves or (leave_out is not None and leave_out(source)):
             continue
-        paths = [_path(source, take, v) for take in range(takes) for v in (None, *range(VARIANTS))]
+        paths = [_path(source, take, v) for take in range(takes) for v in (None, *range(VARIANTS if variants else 0))]
         for path in (p for p in paths if p.exists()):
-            with np.load(path) as found:
-                cuts = np.split(found["bells"], np.cumsum(found["lengths"])[:-1])
-                for contours, rows in zip(found["contours"], cuts, strict=True):
-                    bells = tuple(Bell(f, o, g, bool(h)) for f, o, g, h in rows)
-                    out.append(Example(source.name, source.half, source.role, contours, bells))
+            out += _read(path, source.name, source.half, source.role)
+    if variants and "more" in halves:
+        for path in (p for p in map(_made_up_path, range(MADE_UP)) if p.exists()):
+            out += _read(path, path.stem, "more", "")
     return out
 
 
+def _read(path: Path, name: str, half: str, role: str) -> Iterator[Example]:
+    with np.load(path) as found:
+        cuts = np.split(found["bells"], np.cumsum(found["lengths"])[:-1])
+        for contours, rows in zip(found["contours"], cuts, strict=True):
+            yield Example(name, half, role, contours, tuple(Bell(f, o, g, bool(h)) for f, o, g, h in rows))
+
+
 if __name__ == "__main__":
-    for_every_take(_build, *[int(a) for a in sys.argv[1:]] or (TAKES, 2))
+    takes, workers = [int(a) for a in sys.argv[1:]] or (TAKES, 2)
+    with ProcessPoolExecutor(workers) as pool:
+        list(pool.map(_make_up, range(MADE_UP), chunksize=4))
+    for_every_take(_build, takes, workers)

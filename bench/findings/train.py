@@ -2,7 +2,8 @@
 
     python -m bench.findings.clips 4 2      # renders the clean clips
     python -m bench.findings.dataset        # damages them, and other instruments made from them
-    python -m bench.findings.train 4 9      # four networks
+    python -m bench.findings.train 3 21     # three networks
+    python -m bench.findings.train widen 15 # of each two neighbours one, twice as wide, that goes on learning
     python -m bench.findings.train 2 16 foreign # for each group of families, two that never heard it
     python -m bench.findings.second look    # what those say, and what speaks for and against it
     python -m bench.findings.second         # how often that is true
@@ -12,9 +13,10 @@ Learns from the sources of the kind "more"; "tune" is only watched; "held out" i
 
 from __future__ import annotations
 
+import os
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -24,18 +26,20 @@ from scipy.interpolate import CubicSpline
 from torch import nn
 from torch.nn import functional
 
-from bench.findings.clips import FOLDS, without
+from bench.findings.clips import CACHE, FOLDS, without
 from bench.findings.damage import LEAST_LIFT_DB, Bell, draw_bell, draw_wider, lift_db
 from bench.findings.dataset import Example, load
-from bench.findings.learning import Stack, Steps, kept, put
+from bench.findings.learning import Arrays, Stack, Steps, kept, put
 from bench.findings.sources import Source
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
-from mivlo.core.findings.network import DILATIONS, HEADS, ROLES, input_of_boost, network_input
-from mivlo.core.moves import treatment_db
+from mivlo.core.findings.network import DILATIONS, HEADS, ROLES, Weights, input_of_boost, network_input, weights_in
 
 OUT = Path("src/mivlo/core/findings/model.npz")
 GRID = finding_grid()
+OCTAVES = np.log2(GRID)
+COLOURS = CubicSpline(np.linspace(0, 1, 7), np.eye(7))(np.linspace(0, 1, len(GRID))).T
+"""Seven smooth curves whose sums are the colours of microphones."""
 WIDTH = 48
 BATCH = 32
 ROLE_ROWS = slice(-1 - len(ROLES), -1)
@@ -44,8 +48,8 @@ TARGETS = len(HEADS) + 2
 
 
 class Network(Stack):
-    def __init__(self, channels: int) -> None:
-        super().__init__(channels, len(HEADS), WIDTH, DILATIONS)
+    def __init__(self, channels: int, width: int = WIDTH) -> None:
+        super().__init__(channels, len(HEADS), width, DILATIONS)
         nn.init.constant_(self.last.bias, 0.0)
         with torch.no_grad():
             self.last.weight.mul_(0.3)
@@ -53,11 +57,34 @@ class Network(Stack):
             self.last.bias[HEADS.index("hump_centre")] = -4.0
 
 
+def side_by_side(one: Weights, other: Weights) -> Network:
+    """A network twice as wide that says what two say in the mean; what joins them is still nothing."""
+    network = Network(one["first.weight"].shape[1], 2 * WIDTH)
+    joined = {}
+    for name, value in one.items():
+        a, b = torch.from_numpy(value), torch.from_numpy(other[name])
+        if name == "last.bias":
+            joined[name] = (a + b) / 2.0
+        elif name == "last.weight":
+            joined[name] = torch.cat([a, b], dim=1) / 2.0
+        elif name.endswith("bias") or name == "first.weight":
+            joined[name] = torch.cat([a, b])
+        else:
+            nothing = torch.zeros_like(a)
+            joined[name] = torch.cat([torch.cat([a, nothing], dim=1), torch.cat([nothing, b], dim=1)])
+    network.load_state_dict(joined)
+    return network
+
+
+def boost_db(bells: Iterable[Bell]) -> np.ndarray:
+    """(grid,) what bells add together, as drawn (the filters' own digital form lies within .1 dB of it)."""
+    return sum((bell_db(OCTAVES, np.log2(b.frequency_hz), b.octaves, b.gain_db) for b in bells), np.zeros(len(GRID)))
+
+
 def targets(bells: tuple[Bell, ...]) -> np.ndarray:
     out = np.zeros((TARGETS, len(GRID)), dtype=np.float32)
     for row, humps in ((0, False), (1, True)):
-        moves = [b.as_move() for b in bells if b.hump is humps]
-        out[row] = treatment_db(moves, GRID, sample_rate=48_000) / 10.0
+        out[row] = boost_db(b for b in bells if b.hump is humps) / 10.0
     at = np.arange(len(GRID))
     for bell in bells:
         place = np.interp(np.log2(bell.frequency_hz), np.log2(GRID), at)
@@ -115,23 +142,19 @@ class Supply:
         return shifted(x, y, self._random)
 
     def _one(self, i: int) -> tuple[np.ndarray, np.ndarray]:
-        bells, x = self._examples[i].bells, self._inputs[i]
-        x = x + input_of_boost(self._colour())
-        if self._random.random() < 0.5:
-            x[ROLE_ROWS] = 0.0  # often nobody says what a track is
+        bells, added = self._examples[i].bells, self._colour()
         if self._random.random() < 0.6:
             more = self._more(self._power[i], bells)
-            if more:
-                boost = treatment_db([b.as_move() for b in more], GRID, sample_rate=48_000)
-                x = x + input_of_boost(boost)
-                bells = (*bells, *more)
+            added = added + boost_db(more)
+            bells = (*bells, *more)
+        x = self._inputs[i] + input_of_boost(added)
+        if self._random.random() < 0.5:
+            x[ROLE_ROWS] = 0.0  # often nobody says what a track is
         return x, targets(bells)
 
     def _colour(self) -> np.ndarray:
         """The colour of another instrument or microphone: a smooth curve that is nobody's trouble."""
-        knots = self._random.normal(0.0, 4.0, size=7)
-        smooth = CubicSpline(np.linspace(0, 1, 7), knots)(np.linspace(0, 1, len(GRID)))
-        return np.asarray(smooth * self._random.random())
+        return np.asarray(self._random.normal(0.0, 4.0, size=7) @ COLOURS * self._random.random())
 
     def _more(self, power: np.ndarray, bells: tuple[Bell, ...]) -> tuple[Bell, ...]:
         random, out = self._random, []
@@ -171,13 +194,31 @@ def shifted(x: torch.Tensor, y: torch.Tensor, random: np.random.Generator) -> tu
     return moved, aims
 
 
-def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch.Tensor], epochs: int) -> Network:
+Watched = dict[str, tuple[torch.Tensor, torch.Tensor]]
+"""What the networks say of it is printed: inputs and targets of some half."""
+
+
+def seen(network: nn.Module, watched: Watched) -> str:
+    """The loss on each half that is watched."""
+    out = []
+    network.eval()
+    with torch.no_grad():
+        for half, (x, y) in watched.items():
+            each = [float(loss_of(network(x[i : i + 64]), y[i : i + 64])) for i in range(0, len(x), 64)]
+            out.append(f"{half} {np.mean(each):.4f}")
+    return " ".join(out)
+
+
+def train(
+    seed: int, examples: list[Example], watched: Watched, epochs: int, *, begun: Network | None = None
+) -> Network:
+    """A new network, or one that has begun and goes on at a lower rate."""
     torch.manual_seed(seed)
     supply = Supply(examples, seed)
-    vx, vy = watched
-    network = Network(vx.shape[1])
+    network = Network(watched["tune"][0].shape[1]) if begun is None else begun
+    print(seed, "before", seen(network, watched), flush=True)
     steps = epochs * (len(examples) // BATCH)
-    learning = Steps(network, steps, rate=3e-3, decay=0.05)
+    learning = Steps(network, steps, rate=3e-3 if begun is None else 1.5e-3, decay=0.05)
     with ThreadPoolExecutor(1) as pool:
         for epoch in range(epochs):
             network.train()
@@ -191,38 +232,62 @@ def train(seed: int, examples: list[Example], watched: tuple[torch.Tensor, torch
                 a = a + 0.05 * torch.randn_like(a)
                 loss = loss_of(network(a), b)
                 total += learning.take(loss)
-            average = learning.average
-            average.eval()
-            with torch.no_grad():
-                seen = np.mean([float(loss_of(average(vx[i : i + 64]), vy[i : i + 64])) for i in range(0, len(vx), 64)])
-            print(f"{seed} {epoch} {total / len(batches):.4f} {seen:.4f} {time.time() - began:.1f} s", flush=True)
+            said = seen(learning.average, watched)
+            print(f"{seed} {epoch} {total / len(batches):.4f} {said} {time.time() - began:.1f} s", flush=True)
     return learning.average.module
 
 
+def _watched() -> Watched:
+    out = {}
+    for half in ("tune", "foreign"):
+        examples = load((half,))
+        x = np.stack([network_input(e.contours) for e in examples])
+        out[half] = (torch.from_numpy(x), torch.from_numpy(np.stack([targets(e.bells) for e in examples])))
+    return out
+
+
 def main(
-    networks: int = 5,
-    epochs: int = 18,
+    networks: int = 3,
+    epochs: int = 21,
     first: int = 0,
     *,
     out_file: Path = OUT,
     leave_out: Callable[[Source], bool] | None = None,
 ) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
-    torch.set_num_threads(2)
-    examples, tune = load(("more",), leave_out=leave_out), load(("tune",))
-    watched = (
-        torch.from_numpy(np.stack([network_input(e.contours) for e in tune])),
-        torch.from_numpy(np.stack([targets(e.bells) for e in tune])),
-    )
-    print("examples", len(examples), "watched", len(tune), "channels", watched[0].shape[1], flush=True)
+    examples, watched = load(("more",), leave_out=leave_out), _watched()
+    print("examples", len(examples), "channels", watched["tune"][0].shape[1], flush=True)
     made = kept(out_file, first)
     for seed in range(first, networks):
         put(out_file, made, seed, train(seed, examples, watched, epochs))
 
 
+def widen(epochs: int = 15, *chosen: int) -> None:
+    """Of each two neighbours among the networks that ship (or of some pairs) one that goes on learning."""
+    with np.load(OUT) as found:
+        narrow = weights_in(found)
+    examples, watched = load(("more",)), _watched()
+    for number in chosen or range(len(narrow) - 1):
+        begun = side_by_side(narrow[number], narrow[number + 1])
+        put(_wide(number), {}, 0, train(100 + number, examples, watched, epochs, begun=begun))
+    done = [_wide(number) for number in range(len(narrow) - 1)]
+    if all(path.exists() for path in done):
+        made: Arrays = {}
+        for number, path in enumerate(done):
+            made |= {name.replace("0/", f"{number}/", 1): array for name, array in kept(path, 1).items()}
+        np.savez_compressed(OUT, **made, networks=np.array(len(done)))  # type: ignore[arg-type]
+
+
+def _wide(number: int) -> Path:
+    return CACHE / f"wide-{number}.npz"
+
+
 if __name__ == "__main__":
+    torch.set_num_threads(int(os.environ.get("OMP_NUM_THREADS", "2")))
     numbers = [int(a) for a in sys.argv[1:] if a.isdigit()]
-    if "foreign" in sys.argv:
+    if "widen" in sys.argv:
+        widen(*numbers)
+    elif "foreign" in sys.argv:
         for fold in FOLDS:
             main(*numbers, out_file=without(fold), leave_out=lambda source, fold=fold: source.role in FOLDS[fold])
     else:

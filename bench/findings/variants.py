@@ -1,8 +1,8 @@
 """Other instruments from those that are there: what networks learn from, so that fewer sounds are foreign to them.
 
-A clip is played faster or slower, so that its body moves with its notes; two sources sound together; it is struck
-instead of held, driven, gets lines that ring longer than any trouble would, the resonances of another body, which are
-nobody's trouble either, and a small room.
+A clip is played faster or slower, so that its body moves with its notes, or one of its notes again and again; two
+sources sound together; it is struck instead of held, driven, gets lines that ring longer than any trouble would, the
+resonances of another body, which are nobody's trouble either, and a small room.
 """
 
 from __future__ import annotations
@@ -65,9 +65,42 @@ def _with_lines(x: Floats, random: np.random.Generator) -> Floats:
     return np.asarray(out)
 
 
+def _one_note(x: Floats, random: np.random.Generator) -> Floats:
+    """A short stretch again and again, louder and softer: its partials stand as still as any trouble."""
+    length = int(float(random.uniform(0.35, 1.4)) * RATE)
+    start = int(random.integers(0, max(1, len(x) - length)))
+    piece = x[start : start + length].copy()
+    if float(np.max(np.abs(piece))) < 0.05 * float(np.max(np.abs(x))):
+        return x
+    fade = np.linspace(0.0, 1.0, RATE // 200)
+    piece[: len(fade)] *= fade
+    piece[-len(fade) :] *= fade[::-1]
+    times = int(np.ceil(len(x) / length))
+    levels = 10.0 ** (random.normal(0.0, 4.0, times) / 20.0)
+    return np.asarray(np.concatenate([level * piece for level in levels])[: len(x)])
+
+
+def _other_notes(x: Floats, random: np.random.Generator) -> Floats:
+    """Stretches of it, each played faster or slower by itself."""
+    out: list[Floats] = []
+    while sum(map(len, out)) < len(x):
+        length = int(float(random.uniform(0.3, 1.5)) * RATE)
+        start = int(random.integers(0, max(1, len(x) - length)))
+        piece = soxr.resample(x[start : start + length], RATE * 2.0 ** (int(random.integers(-7, 8)) / 12.0), RATE)
+        fade = np.linspace(0.0, 1.0, min(RATE // 200, len(piece) // 2))
+        piece[: len(fade)] *= fade
+        piece[len(piece) - len(fade) :] *= fade[::-1]
+        out.append(piece)
+    return np.concatenate(out)[: len(x)]
+
+
 def varied(clean: Floats, random: np.random.Generator, another: Callable[[], Floats]) -> Floats:
     """Another sound of the same length; `another` gives a clip of any other source."""
     x = _transposed(clean, float(random.uniform(-0.6, 0.6)))
+    if random.random() < 0.15:
+        x = _other_notes(x, random)
+    elif random.random() < 0.15:
+        x = _one_note(x, random)
     if random.random() < 0.25:
         beside = _transposed(another(), float(random.uniform(-0.5, 0.5)))[: len(x)]
         share = 10.0 ** (random.uniform(-15.0, 0.0) / 20.0) * np.std(x) / max(1e-9, float(np.std(beside)))

@@ -107,13 +107,12 @@ Weights = dict[str, Singles]
 
 def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Singles:
     """(in, n) with (out, in, k): same length, zeros outside."""
-    k = weight.shape[2]
-    reach = dilation * (k // 2)
+    out, channels, k = weight.shape
+    reach, n = dilation * (k // 2), x.shape[1]
     padded = np.pad(x, ((0, 0), (reach, reach)))
-    out = np.repeat(bias[:, None], x.shape[1], axis=1)
-    for i in range(k):
-        out += weight[:, :, i] @ padded[:, i * dilation : i * dilation + x.shape[1]]
-    return out
+    moved = np.stack([padded[:, i * dilation : i * dilation + n] for i in range(k)])
+    kernel = weight.transpose(0, 2, 1).reshape(out, k * channels)  # one product is faster than one for each tap
+    return np.asarray(kernel @ moved.reshape(k * channels, n) + bias[:, None])
 
 
 def run_network(weights: Weights, inputs: Singles, dilations: Sequence[int] = DILATIONS) -> Singles:
