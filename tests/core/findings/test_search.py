@@ -43,13 +43,15 @@ def test_a_ring_under_changing_notes_is_the_first_finding(hz: float) -> None:
 
 
 @pytest.mark.parametrize(("hz", "t60_s"), [(412.0, 0.5), (661.3, 0.8), (1_730.0, 0.4)])
-def test_a_mode_in_a_drum_loop_is_found_to_5_cents_with_its_ring_time(hz: float, t60_s: float) -> None:
+def test_a_mode_in_a_drum_loop_is_told_to_5_cents_with_its_ring_time(hz: float, t60_s: float) -> None:
+    """As a ring or, since a Q of 90 to 310 is narrower than any trouble that was learnt, as a tone of its own."""
     x = hits()
-    found = _near(_find(x + mode(x, hz, t60_s, 0.1)), hz)
-    assert found
-    assert abs(cents_between(hz, found[0].frequency_hz)) < 5
-    assert found[0].ring_ms == pytest.approx(1000 * t60_s, rel=0.25)
-    assert found[0].kind == Kind.RING
+    search = Search((x + mode(x, hz, t60_s, 0.1))[:, None], sample_rate=RATE)
+    findings = search.findings()
+    (told,) = _near([*findings, *search.own_tones(findings)], hz)
+    assert abs(cents_between(hz, told.frequency_hz)) < 5
+    assert told.ring_ms == pytest.approx(1000 * t60_s, rel=0.25)
+    assert told.kind in (Kind.RING, Kind.OWN_TONE)
 
 
 @settings(max_examples=10, deadline=None)

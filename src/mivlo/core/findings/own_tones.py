@@ -122,11 +122,16 @@ def _rings_as_a_line(line: Line, spectrum: WholeSpectrum) -> bool:
     if line.peak_share < _LEAST_PEAK_SHARE or decay.ring_s < _LEAST_RING_S or line.ring_q < _LEAST_RING_Q:
         return False
     beside = [measure_decay(spectrum, line.frequency_hz * 2.0**by, _LOOKED_OCT) for by in _BESIDE_OCT]
-    rings = [d.ring_s for d in beside if d is not None]
+    # what rings beside at the line's own frequency is the line
+    rings = [d.ring_s for d in beside if d is not None and not _is_of(d, line)]
     if rings and decay.ring_s < _TIMES_BESIDE * float(np.median(rings)):
         return False
     wide = max(_LINE_HZ, 3.0 * 2.2 / decay.ring_s)  # a line that dies away is not infinitely thin
     return spectrum.line_share(line.frequency_hz, 2.0 * _LOOKED_OCT, wide) >= _LEAST_LINE_SHARE
+
+
+def _is_of(decay: Decay, line: Line) -> bool:
+    return decay.frequency_hz > 0.0 and abs(math.log2(decay.frequency_hz / line.frequency_hz)) < _LOOKED_OCT / 2.0
 
 
 def _never_stops(line: Line, spectrum: WholeSpectrum) -> bool:
