@@ -7,6 +7,7 @@ sources are those that are looked at while something is made; with `held`, those
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 
@@ -75,7 +76,7 @@ def _looked_at(job: tuple[int, int]) -> tuple[list[Said], list[Said]]:
     return rumbles, hums
 
 
-def _fitted(said: list[Said]) -> Floats:
+def _fitted(said: Sequence[Said]) -> Floats:
     """Weights of the witnesses and a constant, of least log-loss with a little ridge."""
     x = np.array([[*s.witnesses, 1.0] for s in said])
     y = np.array([s.real for s in said], dtype=np.float64)
@@ -89,18 +90,24 @@ def _fitted(said: list[Said]) -> Floats:
     return np.asarray(minimize(loss, np.zeros(x.shape[1])).x / scale)
 
 
+def print_said(name: str, said: Sequence[Said]) -> None:
+    """Of what was said, by how sure it was, how much is so; half of the clips have the trouble."""
+    print(f"{name}: said {len(said)} times, {sum(s.real for s in said)} of them where it is")
+    for low, high in ((0.0, 0.4), (0.4, 0.7), (0.7, 1.01)):
+        some = [s for s in said if low <= s.confidence < high]
+        if some:
+            told, real = np.mean([s.confidence for s in some]), np.mean([s.real for s in some])
+            print(f"  {low} to {high}: said {told:.2f} real {real:.2f} of {len(some)}")
+    if said:
+        print("  weights and constant that fit best", np.round(_fitted(said), 3).tolist())
+
+
 def main(halves: tuple[str, ...]) -> None:
     jobs = [(i, t) for i, s in enumerate(all_sources()) if s.half in halves for t in TAKES]
     with ProcessPoolExecutor(2) as pool:
         both = list(pool.map(_looked_at, jobs, chunksize=4))
     for name, said in (("rumble", [s for a, _ in both for s in a]), ("hum", [s for _, b in both for s in b])):
-        print(f"{name}: said {len(said)} times in {4 * len(jobs)} clips, half of which have it")
-        for low, high in ((0.0, 0.4), (0.4, 0.7), (0.7, 1.01)):
-            some = [s for s in said if low <= s.confidence < high]
-            if some:
-                told, real = np.mean([s.confidence for s in some]), np.mean([s.real for s in some])
-                print(f"  {low} to {high}: said {told:.2f} real {real:.2f} of {len(some)}")
-        print("  weights and constant that fit best", np.round(_fitted(said), 3).tolist())
+        print_said(name, said)
 
 
 if __name__ == "__main__":

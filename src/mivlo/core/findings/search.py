@@ -11,7 +11,7 @@ import numpy as np
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings.along import Along, measure_along
 from mivlo.core.findings.closer import closer_contours
-from mivlo.core.findings.confidence import opinion_on
+from mivlo.core.findings.confidence import BY_RULE, opinion_on
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.cuts import Spot, as_cut, bell_db, deepest_for, fit_together, spots_of
 from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay, own_ring_ms
@@ -402,10 +402,9 @@ class Search:
                 return
         depth = min(trouble.more_db, _DEEPEST_DB)
         move = self._over(trouble.frequency_hz, octaves_to_q(trouble.octaves), -depth, trouble.share)
-        confidence = float(np.clip(0.25 + 0.06 * (trouble.more_db - 4.0), 0.2, 0.75))
         kind = broad_kind(trouble.frequency_hz, self._role)
         finding = Finding(
-            kind, trouble.frequency_hz, trouble.octaves, round(trouble.more_db, 1), round(confidence, 3), move,
+            kind, trouble.frequency_hz, trouble.octaves, round(trouble.more_db, 1), BY_RULE["loud notes"], move,
             threshold_db=move.threshold_db,
         )  # fmt: skip
         whole = self._with_evidence(finding, None, broad=True)
@@ -457,9 +456,9 @@ class Search:
             move = at_moments(start, self._traced(start), m.spans_s, rests=rests)
             # a pop is like no other sound of a voice; its other sibilants are as loud as some of those that hurt
             stretches = m.spans_s if kind is Kind.SIBILANCE else ()
-        confidence = float(np.clip(0.35 + 0.05 * m.excess_db + 0.02 * min(len(m.spans_s), 10), 0.3, 0.95))
+        confidence = BY_RULE[kind.value if self._role is Role.VOICE else "squeak"]
         finding = Finding(
-            kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), round(confidence, 3), move,
+            kind, m.frequency_hz, m.octaves, round(m.excess_db, 1), confidence, move,
             threshold_db=getattr(move, "threshold_db", round(m.level_db, 1)), stretches=stretches,
             says="" if self._role is Role.VOICE else "Squeaks or shrill notes.",
         )  # fmt: skip
@@ -494,8 +493,7 @@ class Search:
         )
         spans = tuple((self.view.time_of(a), self.view.time_of(b)) for a, b in wolf.spans_s)
         finding = Finding(
-            Kind.RING, wolf.frequency_hz, _WOLF_OCT, round(wolf.over_db, 1),
-            round(float(np.clip(0.4 + 0.06 * len(spans), 0.4, 0.85)), 3), move,
+            Kind.RING, wolf.frequency_hz, _WOLF_OCT, round(wolf.over_db, 1), BY_RULE["wolf"], move,
             threshold_db=round(wolf.level_db, 1), stretches=spans,
             says=f"A wolf note: it beats {wolf.beats_hz:.1f} times a second.",
         )  # fmt: skip
