@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from scipy.signal import lfilter
 
@@ -129,3 +129,25 @@ def test_a_closer_look_reads_levels() -> None:
     assert np.allclose((twice - once)[levels], 20.0 * np.log10(2.0), atol=0.01)
     at = int(np.argmax(once[0] - np.median(once[0])))
     assert closer_grid()[at] == pytest.approx(1_000.0, rel=0.004)
+
+
+_TAKES = [Search(_rung(_noise(11, rate), 700.0, 0.1, 14.0, rate), sample_rate=rate) for rate in (22_050, 48_000)]
+
+
+@settings(max_examples=40, deadline=None)
+@example(hz=20_500.0, q=30.0, gain_db=-8.0, first=True)
+@example(hz=21.0, q=4.0, gain_db=-8.0, first=False)
+@given(hz=st.floats(20.0, 21_000.0), q=st.floats(0.5, 60.0), gain_db=st.floats(-24.0, -0.1), first=st.booleans())
+def test_wherever_a_move_lies_it_is_retuned_stays_or_is_left_out(
+    hz: float, q: float, gain_db: float, first: bool
+) -> None:
+    low, high = _TAKES
+    made = retune(StaticMove(Shape.BELL, hz, q=q, gain_db=gain_db), low, original=high if first else None)
+    if made.move is None:
+        assert made.left_out
+        return
+    assert isinstance(made.move, StaticMove)
+    assert abs(np.log2(made.move.frequency_hz / hz)) < 1 / 3 + 1e-3
+    assert -24.0 * 1.5 - 0.01 <= made.move.gain_db <= 0.0
+    if not 45.0 <= hz <= low.highest_hz:
+        assert made.move.frequency_hz == hz, "nobody can look there"

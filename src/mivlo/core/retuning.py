@@ -15,7 +15,7 @@ import numpy as np
 
 from mivlo.core.findings.closer import closer_grid
 from mivlo.core.findings.cuts import bell_db
-from mivlo.core.findings.frames import finding_grid
+from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, finding_grid
 from mivlo.core.findings.network import Reading
 from mivlo.core.findings.place import Place, find_place
 from mivlo.core.findings.search import Search
@@ -74,14 +74,17 @@ def retune(move: Move, to: Search, *, original: Search | None = None) -> Retuned
     to : a look at the other take. original : one at that which the move was made for, so that excess can be compared;
         without it a cut becomes as deep as what stands out.
 
-    Moves that are for no resonance (shelves, cuts of the ends, boosts, rungs, what follows by itself) stay as they are.
+    Moves that are for no resonance (shelves, cuts of the ends, boosts, rungs, what follows by itself) stay as they are,
+    and so do those that lie beyond what is looked at.
     """
     if not can_be_retuned(move):
         return Retuned(move)
     assert isinstance(move, StaticMove | DynamicMove)
+    if not LOWEST_HZ <= move.frequency_hz <= min(HIGHEST_HZ, to.highest_hz):
+        return Retuned(move)
     if to.silent:
         return Retuned(None, left_out="there is nothing to be heard")
-    if original is not None and original.silent:
+    if original is not None and (original.silent or move.frequency_hz > original.highest_hz):
         original = None
     before = None if original is None else _excess_at(move, original.reading)
     place = _place(move, to, original, before)

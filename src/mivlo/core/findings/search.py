@@ -104,6 +104,8 @@ class Search:
     Raises
     ------
     BadAudio : nothing, or less than 50 ms, to look at.
+
+    `highest_hz` is up to where anything is found.
     """
 
     def __init__(
@@ -122,7 +124,7 @@ class Search:
             raise BadAudio("There is too little sound to say anything; choose at least 0.05 s.")
         self._sound, self._start, self._stop = sound, start, end
         self._role = None if role is None else Role(role)
-        self._highest_hz = 0.45 * sample_rate
+        self.highest_hz = 0.45 * sample_rate
         self.sample_rate = sample_rate
         self.view = look(sound, start, end, sample_rate=sample_rate, progress=lambda share: progress(0.6 * share))
         self.contours = all_contours(self.view.levels, self.view.parts)
@@ -151,7 +153,7 @@ class Search:
 
     def along(self) -> Along:
         """The evidence at every frequency, for what is under a pointer."""
-        return measure_along(self.contours, self.reading, self.spectrum, self._highest_hz)
+        return measure_along(self.contours, self.reading, self.spectrum, self.highest_hz)
 
     def findings(self, *, most: int = MOST, least_confidence: float = LEAST_CONFIDENCE) -> list[Finding]:
         """What stands out, most certain and most disturbing first."""
@@ -235,7 +237,7 @@ class Search:
 
     @cached_property
     def _lines(self) -> list[Line]:
-        return lines_of(self.contours, self.spectrum, highest_hz=self._highest_hz)
+        return lines_of(self.contours, self.spectrum, highest_hz=self.highest_hz)
 
     @cached_property
     def _own_lines(self) -> list[Line]:
@@ -261,7 +263,7 @@ class Search:
 
     def spots(self, leave_out_hz: Sequence[float] = ()) -> list[Spot]:
         """Boosts that seem to be there, fitted together; not those at the frequencies `leave_out_hz`."""
-        spots = [s for s in spots_of(self.reading) if s.frequency_hz < self._highest_hz]
+        spots = [s for s in spots_of(self.reading) if s.frequency_hz < self.highest_hz]
         spots = [s for s in spots if not _is_one_of(s.frequency_hz, leave_out_hz)]
         return fit_together(spots, self.reading)
 
@@ -305,7 +307,7 @@ class Search:
         seen = trace(self.view, spot.frequency_hz, spot.octaves, broad=spot.broad)
         if spot.broad:
             return broad_witnesses(spot, self.reading, tried, self.contours, seen)
-        return narrow_witnesses(spot, self.reading, tried, self.spectrum, decay, seen, self._highest_hz)
+        return narrow_witnesses(spot, self.reading, tried, self.spectrum, decay, seen, self.highest_hz)
 
     def _finding(self, spot: Spot, decay: Decay | None, heard: dict[str, float]) -> Finding | None:
         opinion = opinion_on(broad=spot.broad)
@@ -440,7 +442,7 @@ class Search:
             ]
         elif self._role in SQUEAK_ROLES:
             found.append((Kind.WHISTLE, find_squeaks(*place, sample_rate=self.sample_rate)))
-        return [self._moment(kind, m) for kind, m in found if m is not None and m.frequency_hz < self._highest_hz]
+        return [self._moment(kind, m) for kind, m in found if m is not None and m.frequency_hz < self.highest_hz]
 
     def _moment(self, kind: Kind, m: Moments) -> Finding:
         move: Move = StaticMove(
