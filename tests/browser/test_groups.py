@@ -96,7 +96,14 @@ def test_tracks_are_dragged_into_a_group_it_is_folded_and_left_by_keys(page: Pag
     page.get_by_role("button", name="Delete Group 1").click()
     expect(group).to_be_hidden()
     expect(_row(page, "Brass")).to_be_visible()
-    page.get_by_role("button", name="Undo").click()
+    undo, said = page.get_by_role("button", name="Undo"), page.get_by_role("alert").filter(has_text="Undo brings it")
+    expect(said).to_be_visible()
+    settled(page, said)
+    above, below = undo.bounding_box(), said.bounding_box()
+    assert above is not None
+    assert below is not None
+    assert below["y"] >= above["y"] + above["height"], "what speaks of Undo does not lie on it"
+    undo.click()
     expect(group).to_contain_text("2 tracks")
 
 

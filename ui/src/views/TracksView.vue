@@ -2,7 +2,6 @@
 /** The song: bring tracks in, name them, set faders, choose the passage. */
 import { useQuery } from "@tanstack/vue-query";
 import { until, useLocalStorage } from "@vueuse/core";
-import { ElMessage } from "element-plus";
 import { computed, onMounted, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { type Repeat, type Strip, upload } from "../api/client";
@@ -11,7 +10,7 @@ import TaskList from "../components/TaskList.vue";
 import TrackRow from "../components/tracks/TrackRow.vue";
 import { cache } from "../data/cache";
 import { repeatsQuery } from "../data/queries";
-import { complain } from "../lib/complain";
+import { complain, note } from "../lib/complain";
 import { FADER_MARKS, faderShare } from "../lib/faders";
 import { filesOf, isSheet } from "../lib/drop";
 import { writeHz } from "../lib/notes";
@@ -114,7 +113,7 @@ async function group(): Promise<void> {
 async function remove(strip: Strip): Promise<void> {
   if (!(await changes.deleteTrack(strip.id))) return;
   const what = strip.kind === "group" ? "is no group any more: what was in it runs into the mix" : "was taken out of the song";
-  ElMessage({ message: `${strip.name} ${what}. Undo brings it back with its moves.`, duration: 5000 });
+  note(`${strip.name} ${what}. Undo brings it back with its moves.`);
 }
 
 /** What stands out at the same place in several tracks: said once. */

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 /** Keeping a song: a backup as a file, bringing one back, and the room on the server's disk. */
 import { useQuery } from "@tanstack/vue-query";
-import { ElButton, ElMessage, ElMessageBox } from "element-plus";
+import { ElButton, ElMessageBox } from "element-plus";
 import { computed, ref, watch } from "vue";
 import { api, ask, restore } from "../../api/client";
 import { cache } from "../../data/cache";
 import { diskQuery, songsQuery } from "../../data/queries";
-import { complain } from "../../lib/complain";
+import { complain, tell } from "../../lib/complain";
 import { writeSize } from "../../lib/notes";
 import { useSong } from "../../stores/song";
 import { useTasks } from "../../stores/tasks";
@@ -40,7 +40,7 @@ async function bringBack(event: Event): Promise<void> {
     const { song_ids } = await restore(file, (share) => (sending.value = [{ name: file.name, share }]));
     await cache.fetchQuery({ ...songsQuery(), staleTime: 0 });
     if (song_ids[0]) await song.open(song_ids[0]);
-    ElMessage({ type: "success", message: song_ids.length === 1 ? `Restored: ${song.song?.name ?? file.name}` : `${song_ids.length} songs were restored.` });
+    tell(song_ids.length === 1 ? `Restored: ${song.song?.name ?? file.name}` : `${song_ids.length} songs were restored.`);
   } catch (problem) {
     complain(problem);
   } finally {
@@ -61,7 +61,7 @@ async function free(what: "exports" | "caches"): Promise<void> {
   }
   try {
     const { freed } = await ask(api.POST("/api/disk/tidy", { body: { exports: what === "exports", caches: what === "caches" } }));
-    ElMessage({ type: "success", message: `${writeSize(freed)} were freed.` });
+    tell(`${writeSize(freed)} were freed.`);
   } catch (problem) {
     complain(problem);
   }
