@@ -60,14 +60,12 @@ def _build(job: tuple[int, int]) -> str:
     path = _path(source, job[1])
     if source.half not in ("more", "tune", "foreign"):
         return ""
-    path.parent.mkdir(parents=True, exist_ok=True)
     try:
         clean = clip(source, job[1])
     except Exception as refused:
         return f"{source.name}: {refused}"
-    if not path.exists():
-        draw = draw_wider if source.half == "more" else draw_bell
-        _keep(path, clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
+    draw = draw_wider if source.half == "more" else draw_bell
+    _keep(path, lambda _: clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
     if source.half == "more":
         _vary(job, source, clean)
     return ""
@@ -78,26 +76,27 @@ def _vary(job: tuple[int, int], source: Source, clean: Floats) -> None:
     fold = next(roles for roles in FOLDS.values() if source.role in roles)
     like = [s for s in all_sources() if s.half == "more" and s.role in fold]
     for variant in range(VARIANTS):
-        path = _path(source, job[1], variant)
-        if path.exists():
-            continue
         random = np.random.default_rng([*job, variant, 2_026])
 
         def another(random: np.random.Generator = random) -> Floats:
             return clip(like[int(random.integers(len(like)))], int(random.integers(TAKES)))
 
-        _keep(path, varied(clean, random, another), random, (draw_bell, draw_wider))
+        path = _path(source, job[1], variant)
+        _keep(path, lambda random, other=another: varied(clean, random, other), random, (draw_bell, draw_wider))
 
 
 def _make_up(number: int) -> None:
-    path = _made_up_path(number)
-    if not path.exists():
-        random = np.random.default_rng([number, 8_642])
-        _keep(path, made_up(random), random, (draw_bell, draw_wider))
+    _keep(_made_up_path(number), made_up, np.random.default_rng([number, 8_642]), (draw_bell, draw_wider))
 
 
-def _keep(path: Path, clean: Floats, random: np.random.Generator, draws: tuple[Draw, ...]) -> None:
-    """A clip as it is and damaged, in a file."""
+def _keep(
+    path: Path, make: Callable[[np.random.Generator], Floats], random: np.random.Generator, draws: tuple[Draw, ...]
+) -> None:
+    """A clip as it is and damaged, in a file; what is there already stays."""
+    if path.exists():
+        return
+    path.parent.mkdir(parents=True, exist_ok=True)
+    clean = make(random)
     views, done = [contours_of(clean)], [np.zeros((0, 4))]
     for draw in draws:
         damaged, bells = damage(clean, random, draw)
@@ -111,7 +110,6 @@ def load(
     halves: tuple[str, ...],
     takes: int = TAKES,
     *,
-    variants: bool = True,
     leave_out: Callable[[Source], bool] | None = None,
 ) -> list[Example]:
     """All examples of these halves that have been built, without some sources; with what was made of them."""
@@ -119,10 +117,10 @@ def load(
     for source in all_sources():
         if source.half not in halves or (leave_out is not None and leave_out(source)):
             continue
-        paths = [_path(source, take, v) for take in range(takes) for v in (None, *range(VARIANTS if variants else 0))]
+        paths = [_path(source, take, v) for take in range(takes) for v in (None, *range(VARIANTS))]
         for path in (p for p in paths if p.exists()):
             out += _read(path, source.name, source.half, source.role)
-    if variants and "more" in halves:
+    if "more" in halves:
         for path in (p for p in map(_made_up_path, range(MADE_UP)) if p.exists()):
             out += _read(path, path.stem, "more", "")
     return out

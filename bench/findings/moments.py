@@ -44,9 +44,19 @@ def _gate(on: np.ndarray, seconds: float = 0.006) -> Floats:
     return np.asarray(uniform_filter1d(on.astype(np.float64), round(seconds * RATE)))
 
 
+def _hiss_and_vowels(x: Floats) -> tuple[Floats, Floats]:
+    """The levels of both about each sample."""
+    return _level(_band(x, 4_000.0, 12_000.0), 0.015), _level(_band(x, 200.0, 2_500.0), 0.015)
+
+
+def _peaking(x: Floats, share: Floats, peak: StaticMove) -> Floats:
+    """A sound with so much of a peak in it, from sample to sample."""
+    return np.asarray(x + share * (treat(x[:, None], [peak], sample_rate=RATE)[:, 0] - x))
+
+
 def sharp_sibilants(x: Floats, random: np.random.Generator) -> Floats:
     """Where hiss outdoes the vowels, it is made louder: as a close microphone with a peak there does."""
-    hiss, vowels = _level(_band(x, 4_000.0, 12_000.0), 0.015), _level(_band(x, 200.0, 2_500.0), 0.015)
+    hiss, vowels = _hiss_and_vowels(x)
     loud = np.quantile(vowels, 0.9)
     s = (hiss > 1.3 * vowels) & (hiss > 0.02 * loud)
     if not s.any():
@@ -54,7 +64,7 @@ def sharp_sibilants(x: Floats, random: np.random.Generator) -> Floats:
     peak = StaticMove(
         Shape.BELL, log_uniform(random, 5_000.0, 9_000.0), q=octaves_to_q(1.0), gain_db=float(random.uniform(3.0, 16.0))
     )
-    return np.asarray(x + _gate(s) * (treat(x[:, None], [peak], sample_rate=RATE)[:, 0] - x))
+    return _peaking(x, _gate(s), peak)
 
 
 def pops(x: Floats, random: np.random.Generator) -> Floats:
@@ -69,21 +79,18 @@ def pops(x: Floats, random: np.random.Generator) -> Floats:
     for at in random.choice(starts, min(len(starts), int(random.integers(3, 9))), replace=False):
         length, decay = round(float(random.uniform(0.06, 0.15)) * RATE), float(random.uniform(0.015, 0.05))
         t = np.arange(length) / RATE
-        puff = (
-            np.sin(2 * np.pi * float(random.uniform(35.0, 100.0)) * t) * np.exp(-t / decay) * np.minimum(t / 0.004, 1)
-        )
-        puff = puff + 0.3 * sosfilt(butter(2, 200.0, fs=RATE, output="sos"), random.normal(size=length)) * np.exp(
-            -t / decay
-        )
+        thump = np.sin(2 * np.pi * float(random.uniform(35.0, 100.0)) * t) * np.minimum(t / 0.004, 1)
+        breath = sosfilt(butter(2, 200.0, fs=RATE, output="sos"), random.normal(size=length))
+        puff = (thump + 0.3 * breath) * np.exp(-t / decay)
         stop = min(len(out), at + length)
         out[at:stop] += puff[: stop - at] * loud * 10.0 ** (random.uniform(-3.0, 17.0) / 20.0)
     return out
 
 
 def whistles(x: Floats, random: np.random.Generator) -> Floats:
-    """A tone on some sibilants (or anywhere), always about as high."""
+    """A tone on some sibilants, always about as high."""
     hz = log_uniform(random, 3_000.0, 8_500.0)
-    hiss, vowels = _level(_band(x, 4_000.0, 12_000.0), 0.015), _level(_band(x, 200.0, 2_500.0), 0.015)
+    hiss, vowels = _hiss_and_vowels(x)
     loud = float(np.quantile(vowels, 0.9))
     places = np.flatnonzero((hiss > vowels) & (hiss > 0.02 * loud))
     if not len(places):
@@ -92,9 +99,8 @@ def whistles(x: Floats, random: np.random.Generator) -> Floats:
     for _ in range(int(random.integers(3, 10))):
         at, length = int(random.choice(places)), round(float(random.uniform(0.04, 0.2)) * RATE)
         t = np.arange(min(length, len(x) - at)) / RATE
-        tone = np.sin(2 * np.pi * hz * float(random.uniform(0.985, 1.015)) * t) * np.sin(
-            np.pi * np.arange(len(t)) / length
-        )
+        swell = np.sin(np.pi * np.arange(len(t)) / length)
+        tone = np.sin(2 * np.pi * hz * float(random.uniform(0.985, 1.015)) * t) * swell
         out[at : at + len(t)] += tone * loud * 10.0 ** (random.uniform(-22.0, 0.0) / 20.0)
     return out
 
@@ -126,7 +132,7 @@ def harsh_when_loud(x: Floats, random: np.random.Generator) -> Floats:
         gain_db=float(random.uniform(4.0, 15.0)),
     )
     share = _gate(np.clip((level - over) / 3.0, 0.0, 1.0), 0.03)
-    return np.asarray(x + share * (treat(x[:, None], [peak], sample_rate=RATE)[:, 0] - x))
+    return _peaking(x, share, peak)
 
 
 def beating_note(x: Floats, random: np.random.Generator) -> Floats:
@@ -173,25 +179,22 @@ RULES = (
 )  # fmt: skip
 
 
-def _said_of(x: Floats, role: Role, rule: Rule) -> list[Finding]:
-    found = Search(x[:, None], sample_rate=RATE, role=role).findings(most=30, least_confidence=0.0)
-    return [f for f in found if f.kind in rule.kinds and rule.is_it(f)]
+def _found(x: Floats, role: Role) -> list[Finding]:
+    return Search(x[:, None], sample_rate=RATE, role=role).findings(most=30, least_confidence=0.0)
 
 
 def _looked_at(job: tuple[int, int]) -> dict[str, list[Said]]:
     number, take = job
     source = all_sources()[number]
     x, role = clip(source, take), Role(source.role)
+    of_clean = _found(x, role)
     out: dict[str, list[Said]] = {}
     for i, rule in enumerate(r for r in RULES if role in r.roles):
-        random = np.random.default_rng([47, number, take, i])
-        for real in (False, True):
-            y = rule.trouble(x, random) if real else x
-            if real and np.array_equal(x, y):
-                continue
-            out.setdefault(rule.name, []).extend(
-                Said(rule.witnesses(f), f.confidence, real) for f in _said_of(y, role, rule)[:1]
-            )
+        y = rule.trouble(x, np.random.default_rng([47, number, take, i]))
+        of_damaged = [] if np.array_equal(x, y) else _found(y, role)
+        for real, found in ((False, of_clean), (True, of_damaged)):
+            its = [f for f in found if f.kind in rule.kinds and rule.is_it(f)]
+            out.setdefault(rule.name, []).extend(Said(rule.witnesses(f), f.confidence, real) for f in its[:1])
     return out
 
 

@@ -144,7 +144,8 @@ def _hit(out: Floats, sound: Floats, at_s: float) -> None:
     out[a : a + len(some)] += some
 
 
-def _transposed(sound: Floats, semitones: float) -> Floats:
+def transposed(sound: Floats, semitones: float) -> Floats:
+    """Played faster, or slower below 0."""
     return np.asarray(soxr.resample(sound, RATE * 2.0 ** (semitones / 12.0), RATE)) if semitones else sound
 
 
@@ -166,7 +167,7 @@ def _instrument(package: str, program: int) -> Play:
             near = min(recorded, key=lambda n: abs(n - note))
             if near not in known:
                 known[near] = read(recorded[near])
-            sound = _held(_transposed(known[near], near - note), length * beat, float(random.uniform(0.08, 0.4)))
+            sound = _held(transposed(known[near], near - note), length * beat, float(random.uniform(0.08, 0.4)))
             _hit(out, sound * (velocity / 100.0) ** 2, at * beat)
         return in_room(out, random, RATE) if random.random() < 0.4 else out
 
@@ -175,7 +176,7 @@ def _instrument(package: str, program: int) -> Play:
 
 def _loop(name: str) -> Play:
     def play(random: np.random.Generator) -> Floats:
-        sound = _transposed(read(LOOPS / f"{name}.flac"), float(random.uniform(-2, 2)))
+        sound = transposed(read(LOOPS / f"{name}.flac"), float(random.uniform(-2, 2)))
         out = np.tile(sound, int(np.ceil(14 * RATE / len(sound))))
         start = int(random.integers(0, max(1, min(len(sound), len(out) - 13 * RATE))))
         return np.asarray(out[start : start + 13 * RATE])
@@ -219,7 +220,7 @@ def _bass(name: str) -> Play:
         out = np.zeros(13 * RATE)
         for at, length, note, velocity in phrase(33, random, within=(30, 48)):
             if at * beat < 12.5:
-                _hit(out, _held(_transposed(sound, 36 - note), length * beat, 0.1) * velocity / 100.0, at * beat)
+                _hit(out, _held(transposed(sound, 36 - note), length * beat, 0.1) * velocity / 100.0, at * beat)
         return out
 
     return play
@@ -244,7 +245,7 @@ def _talker(voice: str) -> Play:
             command = ["text2wave", "-eval", f"(voice_{voice})", "-o", str(sound)]
             subprocess.run(command, input=said.encode(), check=True, capture_output=True, timeout=60)
             x = read(sound)
-        return np.asarray(_transposed(x, float(random.uniform(-1.5, 1.5))))
+        return np.asarray(transposed(x, float(random.uniform(-1.5, 1.5))))
 
     return play
 

@@ -89,7 +89,7 @@ def targets(bells: tuple[Bell, ...]) -> np.ndarray:
         out[row] = boost_db(b for b in bells if b.hump is humps) / 10.0
     at = np.arange(len(GRID))
     for bell in bells:
-        place = np.interp(np.log2(bell.frequency_hz), np.log2(GRID), at)
+        place = np.interp(np.log2(bell.frequency_hz), OCTAVES, at)
         blur = 6.0 if bell.hump else 1.2
         heat = np.exp(-0.5 * ((at - round(place)) / blur) ** 2)
         row = 3 if bell.hump else 2
@@ -177,7 +177,7 @@ class Supply:
             if power[at] < np.max(power) - 50.0:
                 continue
             band = slice(max(0, at - 2), at + 3)
-            lift = bell_db(np.log2(GRID[band]), np.log2(bell.frequency_hz), bell.octaves, bell.gain_db)
+            lift = bell_db(OCTAVES[band], np.log2(bell.frequency_hz), bell.octaves, bell.gain_db)
             if not hump and lift_db(power[band], lift) < LEAST_LIFT_DB:
                 continue
             out.append(bell)
@@ -197,7 +197,7 @@ def shifted(x: torch.Tensor, y: torch.Tensor, random: np.random.Generator) -> tu
 
 
 Watched = dict[str, tuple[torch.Tensor, torch.Tensor]]
-"""What the networks say of it is printed: inputs and targets of some half."""
+"""By half, inputs and targets; what a network loses on them is printed and says which round is kept."""
 
 
 def seen(network: nn.Module, watched: Watched) -> dict[str, float]:
@@ -211,6 +211,10 @@ def seen(network: nn.Module, watched: Watched) -> dict[str, float]:
     return out
 
 
+def _told(losses: dict[str, float]) -> str:
+    return " ".join(f"{half} {loss:.4f}" for half, loss in losses.items())
+
+
 def train(
     seed: int, examples: list[Example], watched: Watched, epochs: int, *, begun: Network | None = None
 ) -> Network:
@@ -222,8 +226,9 @@ def train(
     torch.manual_seed(seed)
     supply = Supply(examples, seed)
     network = Network(watched["tune"][0].shape[1]) if begun is None else begun
-    best, least = copy.deepcopy(network), sum(seen(network, watched).values())
-    print(seed, "before", seen(network, watched), flush=True)
+    said = seen(network, watched)
+    best, least = copy.deepcopy(network), sum(said.values())
+    print(seed, "before", _told(said), flush=True)
     steps = epochs * (len(examples) // BATCH)
     learning = Steps(network, steps, rate=3e-3 if begun is None else 1.5e-3, decay=0.05)
     with ThreadPoolExecutor(1) as pool:
@@ -240,8 +245,7 @@ def train(
                 loss = loss_of(network(a), b)
                 total += learning.take(loss)
             said = seen(learning.average, watched)
-            told = " ".join(f"{half} {loss:.4f}" for half, loss in said.items())
-            print(f"{seed} {epoch} {total / len(batches):.4f} {told} {time.time() - began:.1f} s", flush=True)
+            print(f"{seed} {epoch} {total / len(batches):.4f} {_told(said)} {time.time() - began:.1f} s", flush=True)
             if sum(said.values()) < least:
                 best, least = copy.deepcopy(learning.average.module), sum(said.values())
     return best

@@ -10,10 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-import soxr
 from scipy.signal import lfilter
 
 from bench.findings.damage import log_uniform
+from bench.findings.recorded import transposed
 from bench.findings.rooms import in_room
 from bench.findings.sources import RATE
 from mivlo.core.graph import treat
@@ -23,8 +23,7 @@ from mivlo.core.units import Floats, octaves_to_q
 
 def _transposed(x: Floats, octaves: float) -> Floats:
     """As long as before; played faster it begins again."""
-    factor = 2.0**octaves
-    y = soxr.resample(x, RATE * factor, RATE)
+    y = transposed(x, 12.0 * octaves)
     return np.asarray(np.tile(y, int(np.ceil(len(x) / len(y))))[: len(x)])
 
 
@@ -65,16 +64,20 @@ def _with_lines(x: Floats, random: np.random.Generator) -> Floats:
     return np.asarray(out)
 
 
+def _faded(piece: Floats) -> Floats:
+    """With short ends, so that it can be joined to others."""
+    fade = np.linspace(0.0, 1.0, min(RATE // 200, len(piece) // 2))
+    return np.asarray(piece * np.concatenate([fade, np.ones(len(piece) - 2 * len(fade)), fade[::-1]]))
+
+
 def _one_note(x: Floats, random: np.random.Generator) -> Floats:
     """A short stretch again and again, louder and softer: its partials stand as still as any trouble."""
     length = int(float(random.uniform(0.35, 1.4)) * RATE)
     start = int(random.integers(0, max(1, len(x) - length)))
-    piece = x[start : start + length].copy()
+    piece = x[start : start + length]
     if float(np.max(np.abs(piece))) < 0.05 * float(np.max(np.abs(x))):
         return x
-    fade = np.linspace(0.0, 1.0, RATE // 200)
-    piece[: len(fade)] *= fade
-    piece[-len(fade) :] *= fade[::-1]
+    piece = _faded(piece)
     times = int(np.ceil(len(x) / length))
     levels = 10.0 ** (random.normal(0.0, 4.0, times) / 20.0)
     return np.asarray(np.concatenate([level * piece for level in levels])[: len(x)])
@@ -86,11 +89,7 @@ def _other_notes(x: Floats, random: np.random.Generator) -> Floats:
     while sum(map(len, out)) < len(x):
         length = int(float(random.uniform(0.3, 1.5)) * RATE)
         start = int(random.integers(0, max(1, len(x) - length)))
-        piece = soxr.resample(x[start : start + length], RATE * 2.0 ** (int(random.integers(-7, 8)) / 12.0), RATE)
-        fade = np.linspace(0.0, 1.0, min(RATE // 200, len(piece) // 2))
-        piece[: len(fade)] *= fade
-        piece[len(piece) - len(fade) :] *= fade[::-1]
-        out.append(piece)
+        out.append(_faded(transposed(x[start : start + length], int(random.integers(-7, 8)))))
     return np.concatenate(out)[: len(x)]
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 import pytest
 from hypothesis import example, given, settings
@@ -131,7 +133,9 @@ def test_a_closer_look_reads_levels() -> None:
     assert closer_grid()[at] == pytest.approx(1_000.0, rel=0.004)
 
 
-_TAKES = [Search(_rung(_noise(11, rate), 700.0, 0.1, 14.0, rate), sample_rate=rate) for rate in (22_050, 48_000)]
+@lru_cache
+def _take_at(rate: int) -> Search:
+    return Search(_rung(_noise(11, rate), 700.0, 0.1, 14.0, rate), sample_rate=rate)
 
 
 @settings(max_examples=40, deadline=None)
@@ -141,7 +145,7 @@ _TAKES = [Search(_rung(_noise(11, rate), 700.0, 0.1, 14.0, rate), sample_rate=ra
 def test_wherever_a_move_lies_it_is_retuned_stays_or_is_left_out(
     hz: float, q: float, gain_db: float, first: bool
 ) -> None:
-    low, high = _TAKES
+    low, high = _take_at(22_050), _take_at(48_000)
     made = retune(StaticMove(Shape.BELL, hz, q=q, gain_db=gain_db), low, original=high if first else None)
     if made.move is None:
         assert made.left_out
