@@ -26,7 +26,7 @@ DAMAGES = 3
 TAKES = 2
 VARIANTS = 5
 """Other instruments made from each take of what is learnt from, each damaged as the benchmark does, and wider."""
-MADE_UP = 700
+MADE_UP = 1_400
 """Instruments that nobody built, a clip of each."""
 
 

@@ -290,4 +290,7 @@ def recorded() -> Iterator[tuple[str, str, str, Play]]:
 
 
 if __name__ == "__main__":
+    from bench.findings import fonts
+
     fetch()
+    fonts.fetch()

@@ -17,8 +17,10 @@ from scipy.signal import butter, sosfilt
 
 from bench.findings.clips import clip
 from bench.findings.sources import RATE, all_sources
-from mivlo.core.findings.floor import find_hum, find_rumble
-from mivlo.core.findings.search import Search
+from mivlo.core.findings.frames import look
+from mivlo.core.findings.hum import find_hum
+from mivlo.core.findings.rumble import find_rumble
+from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 
 TAKES = (0, 1)
@@ -53,7 +55,8 @@ def _hum(random: np.random.Generator, n: int) -> Floats:
 
 def _looked_at(job: tuple[int, int]) -> tuple[list[Said], list[Said]]:
     number, take = job
-    x = clip(all_sources()[number], take)
+    source = all_sources()[number]
+    x = clip(source, take)
     random = np.random.default_rng([31, number, take])
     level = float(np.std(x))
     rumbles, hums = [], []
@@ -64,12 +67,10 @@ def _looked_at(job: tuple[int, int]) -> tuple[list[Said], list[Said]]:
                 y += _rumble(random, len(x)) * level * 10.0 ** (random.uniform(-42.0, -10.0) / 20.0)
             if has_hum:
                 y += _hum(random, len(x)) * level * 10.0 ** (random.uniform(-55.0, -20.0) / 20.0)
-            view = Search(y[:, None], sample_rate=RATE).view
-            rumble, hum = find_rumble(view), find_hum(view)
+            view = look(y[:, None], 0, len(y), sample_rate=RATE, progress=lambda share: None)
+            rumble, hum = find_rumble(view, Role(source.role)), find_hum(view)
             if rumble is not None:
-                gap = float(np.log2(rumble.plays_from_hz / rumble.frequency_hz))
-                said = (rumble.follows, gap)
-                rumbles.append(Said(said, rumble.confidence, has_rumble))
+                rumbles.append(Said(rumble.witnesses, rumble.confidence, has_rumble))
             if hum is not None:
                 over = float(np.mean([db for _, db in hum.lines]))
                 hums.append(Said((float(len(hum.lines)), over), hum.confidence, has_hum))

@@ -25,13 +25,15 @@ import numpy as np
 import soundfile
 import soxr
 
-from bench.findings import recorded
+from bench.findings import fonts, recorded
 from bench.findings.phrases import SUSTAINED, phrase
+from bench.findings.rooms import in_room
 from mivlo.core.units import Floats
 
 PACKAGES = (
     "fluidsynth", "timgm6mb-soundfont", "fluid-soundfont-gm", "csound-soundfont",
     "hydrogen-drumkits", "hydrogen-data", "espeak-ng", "flite", "sonic-pi-samples", "klettres-data",
+    *fonts.PACKAGES,
     "festival", "festvox-italp16k", "festvox-suopuhe-lj", "festvox-czech-dita", "festvox-ru", "festvox-ca-ona-hts",
 )  # fmt: skip
 RATE = recorded.RATE
@@ -40,6 +42,7 @@ FONTS = {
     "fluid": Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"),
     "bank": Path("/usr/share/sounds/sf2/sf_GMbank.sf2"),
 }
+_EVERY_FONT = FONTS | fonts.FONTS
 KITS = recorded.DRUMKITS
 
 # General MIDI programs (numbered from 0) that may share samples
@@ -147,7 +150,7 @@ def _fluidsynth(font: str, midi: bytes, *, room: bool) -> Floats:
         score.write_bytes(midi)
         subprocess.run(
             ["fluidsynth", "-ni", "-q", "-g", "0.5", "-C", "0", "-R", str(int(room)), "-r", str(RATE), "-T", "wav",
-             "-O", "float", "-F", str(sound), str(FONTS[font]), str(score)],
+             "-O", "float", "-F", str(sound), str(_EVERY_FONT[font]), str(score)],
             check=True, capture_output=True, timeout=120,
         )  # fmt: skip
         x, _ = soundfile.read(sound, always_2d=True)
@@ -167,6 +170,9 @@ def _instrument(font: str, program: int) -> Callable[[np.random.Generator], Floa
         tempo = float(random.uniform(70, 110) if slow else random.uniform(80, 140))
         bend = int(random.integers(-2048, 2048)) if random.random() < 0.5 else 0  # a quarter tone at most
         midi = _sequence(phrase(program, random), program, tempo, 0, bend)
+        if font == "patches":
+            x = fonts.patched(midi)
+            return in_room(x, random, RATE) if random.random() < 0.4 else x
         return _fluidsynth(font, midi, room=bool(random.random() < 0.6))
 
     return play
@@ -192,7 +198,7 @@ def require_packages() -> None:
     """Stop with a sentence where the sources of the whole benchmark are not all installed."""
     missing = [str(p) for p in (*FONTS.values(), *(KITS / k for k in (*HELD_OUT_KITS, *OTHER_KITS))) if not p.exists()]
     missing += [program for program in ("fluidsynth", "flite", "espeak-ng") if shutil.which(program) is None]
-    missing += recorded.missing()
+    missing += recorded.missing() + fonts.missing()
     if missing:
         raise SystemExit(f"Not installed: {', '.join(missing)}. Please apt-get install {' '.join(PACKAGES)}.")
 
@@ -324,6 +330,16 @@ def _drums() -> Iterator[Source]:
                 yield Source(f"{font} kit {kit} {'+'.join(pieces)}", "more", "drums", _bank_drums(font, kit, pieces))
 
 
+def _further() -> Iterator[Source]:
+    """Last, since damage is drawn by a source's number."""
+    for font, program in fonts.melodic():
+        yield Source(f"{font} {program:03d}", "more", _family(program), _instrument(font, program))
+    for kit in (0, 8, 32, 40):
+        for pieces in (("kick", "snare", "hat"), ("kick",), ("snare",), ("tom",), ("other",)):
+            name = f"sonivox kit {kit} {'+'.join(pieces)}"
+            yield Source(name, "more", "drums", _bank_drums("sonivox", kit, pieces))
+
+
 def all_sources() -> list[Source]:
     """Every source, of both halves and those only trained on."""
     out = [*_melodic(), *_drums()]
@@ -332,4 +348,5 @@ def all_sources() -> list[Source]:
     for half, names in (("held out", HELD_OUT_DEMO), ("tune", OTHER_DEMO)):
         out += [Source(f"demo {n}", half, _DEMO_ROLES[n], _demo(n)) for n in names]
     out += [Source(*row) for row in recorded.recorded()]
+    out += _further()
     return out

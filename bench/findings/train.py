@@ -4,6 +4,8 @@
     python -m bench.findings.dataset        # damages them, and other instruments made from them
     python -m bench.findings.train 3 21     # three networks
     python -m bench.findings.train widen 15 # of each two neighbours one more, twice as wide, that goes on learning
+    python -m bench.findings.train further 8 0 1 2 # those that ship go on, with sources that came later
+    python -m bench.findings.train ship 0 1 2      # and are put in place of what they were
     python -m bench.findings.train 2 16 foreign # for each group of families, two that never heard it
     python -m bench.findings.second look    # what those say, and what speaks for and against it
     python -m bench.findings.second         # how often that is true
@@ -299,11 +301,46 @@ def _wide(number: int) -> Path:
     return CACHE / f"wide-{number}.npz"
 
 
+def further(epochs: int = 8, *chosen: int) -> None:
+    """Networks that ship go on learning, from more than they had, and ship in place of themselves if they lose less."""
+    with np.load(OUT) as found:
+        shipped = weights_in(found)
+    examples, watched = load(("more",)), _watched()
+    print("examples", len(examples), flush=True)
+    for number in chosen or range(len(shipped)):
+        begun = _network_of(shipped[number])
+        put(_further(number), {}, 0, train(200 + number, examples, watched, epochs, begun=begun))
+
+
+def _further(number: int) -> Path:
+    return CACHE / f"further-{number}.npz"
+
+
+def _network_of(weights: Weights) -> Network:
+    network = Network(weights["first.weight"].shape[1], len(weights["first.bias"]))
+    network.load_state_dict({name: torch.from_numpy(np.asarray(value, np.float32)) for name, value in weights.items()})
+    return network
+
+
+def ship(*numbers: int) -> None:
+    """Put those that went on in place of what they were; the others stay."""
+    with np.load(OUT) as found:
+        count = int(found["networks"])
+    made = kept(OUT, count)
+    for number in numbers:
+        made |= {name.replace("0/", f"{number}/", 1): array for name, array in kept(_further(number), 1).items()}
+    np.savez_compressed(OUT, **made, networks=np.array(count))  # type: ignore[arg-type]
+
+
 if __name__ == "__main__":
     torch.set_num_threads(int(os.environ.get("OMP_NUM_THREADS", "2")))
     numbers = [int(a) for a in sys.argv[1:] if a.isdigit()]
     if "widen" in sys.argv:
         widen(*numbers)
+    elif "further" in sys.argv:
+        further(*numbers)
+    elif "ship" in sys.argv:
+        ship(*numbers)
     elif "foreign" in sys.argv:
         for fold in FOLDS:
             main(*numbers, out_file=without(fold), leave_out=lambda source, fold=fold: source.role in FOLDS[fold])

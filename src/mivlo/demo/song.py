@@ -22,7 +22,7 @@ PASSAGE_S = (24.55, 32.73)
 """Bars 10 to 12: everybody plays, the narrator speaks."""
 _SEED = 1_871
 
-_TRACKS = (
+TRACKS = (
     "Marimba", "Cello", "Trumpet", "Upright bass", "Cajón", "Harmonium", "Narrator", "Room pair", "Shakers",
 )  # fmt: skip
 
@@ -179,7 +179,7 @@ def make_song(rate: int = SAMPLE_RATE) -> tuple[dict[str, Floats], list[Trouble]
     spill = _bells(wet.mean(axis=1), ROOM_RINGS, rate)
     spill /= np.max(np.abs(spill))
     tracks: dict[str, Floats] = {}
-    for name in _TRACKS:
+    for name in TRACKS:
         dry = pair if name == "Room pair" else played[name][:, None]
         hiss = random.standard_normal(dry.shape) * db_to_gain(-84.0)
         rumble = tram[:, None] * db_to_gain(random.uniform(-40.0, -30.0))

@@ -17,8 +17,8 @@ from mivlo.core.findings.cuts import Spot, as_cut, bell_db, deepest_for, fit_tog
 from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import Evidence, SpotTrace, harmonic_of, is_steady_note, trace
 from mivlo.core.findings.finding import Finding, Kind
-from mivlo.core.findings.floor import Hum, Rumble, find_hum, find_rumble
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Sound, finding_grid, look
+from mivlo.core.findings.hum import Hum, find_hum
 from mivlo.core.findings.kinds import BROAD_OCT, broad_kind
 from mivlo.core.findings.loops import BEFORE_S, LONGEST_S, LOOP_S, loop_around
 from mivlo.core.findings.loudness_bound import LoudTrouble, find_loud_trouble
@@ -36,6 +36,7 @@ from mivlo.core.findings.own_tones import (
 from mivlo.core.findings.own_tones import relation as relation_of
 from mivlo.core.findings.own_tones import why as why_own
 from mivlo.core.findings.place import find_place, rows_of
+from mivlo.core.findings.rumble import Rumble, find_rumble
 from mivlo.core.findings.squeaks import find_squeaks
 from mivlo.core.findings.tails import tail_cut
 from mivlo.core.findings.witnesses import broad_witnesses, narrow_witnesses, of_track, with_crowd
@@ -170,7 +171,7 @@ class Search:
         found += self._moments()
         if self._role is Role.STRINGS:
             self._add_wolf(found)
-        rumble = find_rumble(self.view)
+        rumble = find_rumble(self.view, self._role)
         if rumble is not None and rumble.confidence >= LEAST_RUMBLE_CONFIDENCE:
             found.append(self._rumble(rumble))
         kept = sorted((f for f in found if f.confidence >= least_confidence), key=lambda f: -f.rank)
