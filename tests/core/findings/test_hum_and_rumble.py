@@ -134,6 +134,11 @@ def test_a_melody_alone_has_no_rumble(seed: int) -> None:
     assert _rumble_of(melody(seed=seed)) is None
 
 
+@pytest.mark.parametrize("seed", range(6))
+def test_plain_noise_has_no_rumble(seed: int) -> None:
+    assert _rumble_of(np.random.default_rng(seed).standard_normal(10 * RATE) * 0.1) is None
+
+
 @settings(max_examples=15, deadline=None)
 @given(st.floats(38.0, 70.0))
 def test_a_kick_keeps_its_low_end(low_hz: float) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import resample_poly, stft
+from scipy.signal import firwin, resample_poly, stft
 
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, View
 from mivlo.core.roles import Role
@@ -24,7 +24,8 @@ _BELOW_HZ = 62.0
 _LOW_HZ, _ABOVE_HZ = (22.0, 38.0), (60.0, 240.0)
 """Where rumble lies whatever is played, and where the skirts of what is played come from. A five-string bass goes down
 to 31 Hz: of what is played so low, only what lies under 0.8 of it is looked at."""
-_HIGHEST_CUT_HZ = 80.0
+_HIGHEST_CUT_HZ = 55.0
+"""With 24 dB per octave it takes 0.2 dB of what is an octave above; 80 Hz would take 1.7 from 60 Hz on."""
 _SAMPLED_HZ = 600.0
 _FRAME_S, _WINDOW_FRAMES = 0.25, 12
 _QUIET = 25.0
@@ -32,6 +33,8 @@ _QUIET = 25.0
 _STRONGEST = 1.0 / 3.0
 """Share of the windows that tell: a tram need not pass all the time."""
 _LEAST_OVER_DB, _LEAST_DBFS, _LEAST_UNDER_TRACK_DB = 3.0, -75.0, -45.0
+_NOISE_DB, _LEAST_OVER_NOISE_DB = 1.8, 6.0
+"""Where what lies above wavers less, it is noise: the narrow low band stands over that by chance for a while."""
 _TINY = 1e-14
 _ODDS = np.array([-3.48, 0.036, 0.173, -0.173, 3.41])
 """Of `follows`, `under_db`, `over_db`, `wavers_db` and a constant (`bench/findings/rules.py`)."""
@@ -76,9 +79,9 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
     Played is what comes within 20 dB of the strongest sixth of an octave, below 80 Hz only what comes and goes within
     windows of 1.5 s. Of the low band the floor is taken in these; the third of them in which it is highest tells.
     """
-    hz, power = _low_powers(view)
-    if power.shape[1] < 2 * _WINDOW_FRAMES:
+    if len(view.mono) < (_WINDOW_FRAMES + 1) * _FRAME_S * view.sample_rate:
         return None
+    hz, power = _low_powers(view)
     plays_from = _plays_from_hz(view, hz, power, _LOWEST_SUNG_HZ if role is Role.VOICE else _LOWEST_PLAYED_HZ)
     low = _band(hz, power, _LOW_HZ[0], min(_LOW_HZ[1], 0.8 * plays_from))
     if low is None:
@@ -86,13 +89,15 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
     above = _band(hz, power, *_ABOVE_HZ)
     assert above is not None
     over = float(np.percentile(low - above, 95.0))
+    noise = float(np.median(_in_windows(above, 100.0 - _QUIET) - _in_windows(above, _QUIET))) < _NOISE_DB
     floors = _in_windows(low, _QUIET)
     best = np.argsort(-floors)[: max(2, round(_STRONGEST * len(floors)))]
     floor = float(np.median(floors[best]))
     width_hz = min(_LOW_HZ[1], 0.8 * plays_from) - _LOW_HZ[0]
     heard = floor + 10.0 * np.log10(width_hz)
     whole = 10.0 * np.log10(float(np.mean(np.square(view.mono, dtype=np.float64))) + _TINY)
-    if over < _LEAST_OVER_DB or heard < max(_LEAST_DBFS, whole + _LEAST_UNDER_TRACK_DB):
+    least = _LEAST_OVER_NOISE_DB if noise else _LEAST_OVER_DB
+    if over < least or heard < max(_LEAST_DBFS, whole + _LEAST_UNDER_TRACK_DB):
         return None
     wavers = float(np.median((_in_windows(low, 100.0 - _QUIET) - floors)[best]))
     if wavers < _LEAST_WAVERING_DB:
@@ -103,7 +108,7 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
     return Rumble(
         frequency_hz=strongest,
         over_db=over,
-        cut_hz=float(min(1.6 * strongest, 0.75 * plays_from, _HIGHEST_CUT_HZ)),
+        cut_hz=float(min(1.3 * strongest, 0.7 * plays_from, _HIGHEST_CUT_HZ)),
         plays_from_hz=plays_from,
         follows=_correlation(low[loud], above[loud]),
         under_db=floor - top,
@@ -114,7 +119,8 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
 def _low_powers(view: View) -> tuple[Floats, Floats]:
     """Frequencies up to 300 Hz and power densities (frequency, frame) of a quarter of a second each."""
     by = max(1, round(view.sample_rate / _SAMPLED_HZ))
-    low = resample_poly(view.mono.astype(np.float64), 1, by)
+    taps = firwin(8 * by + 1, 270.0, window=("kaiser", 5.0), fs=view.sample_rate)
+    low = resample_poly(view.mono.astype(np.float64), 1, by, window=taps)
     rate = view.sample_rate / by
     length = round(_FRAME_S * rate)
     hz, _, spectra = stft(low, rate, nperseg=length, noverlap=length // 2, nfft=4 * length, scaling="psd", padded=True)
@@ -151,7 +157,7 @@ def _correlation(low: Floats, above: Floats) -> float:
 
 def _plays_from_hz(view: View, hz: Floats, power: Floats, least_hz: float) -> float:
     """The lowest sixth of an octave that is played: near the strongest, of what comes and goes within a second."""
-    grid = log_grid(POINTS_PER_OCTAVE // 2, least_hz, 0.4 * view.sample_rate)
+    grid = log_grid(POINTS_PER_OCTAVE // 4, least_hz, 0.4 * view.sample_rate)
     level = view.long_term.levels(grid, bands_per_octave=6)
     for i in np.flatnonzero(grid < _RESTLESS_BELOW_HZ):
         band = power[np.abs(np.log2(np.maximum(hz, 1.0) / grid[i])) <= 1.0 / 3.0]

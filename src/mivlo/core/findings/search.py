@@ -518,7 +518,7 @@ class Search:
         confidence = rumble.confidence
         # what is doubtful is cut where it does no harm if it was the low end of a stroke
         cut_hz = rumble.cut_hz if confidence >= _SURE_RUMBLE else min(rumble.cut_hz, _GENTLY * rumble.plays_from_hz)
-        move = StaticMove(Shape.LOW_CUT, cut_hz, slope_db_per_octave=24 if confidence >= _SURE_RUMBLE else 12)
+        move = StaticMove(Shape.LOW_CUT, cut_hz, slope_db_per_octave=24)
         finding = Finding(
             Kind.RUMBLE, rumble.frequency_hz, 1.0, round(rumble.over_db, 1), round(confidence, 3), move,
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
