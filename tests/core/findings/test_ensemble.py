@@ -98,8 +98,9 @@ def test_spill_is_told_with_where_it_comes_from_and_how_late(hz: float, ms: floa
 
 
 @settings(deadline=None, max_examples=12)
-@given(places, seeds)
+@given(st.floats(400.0, 3_000.0), seeds)
 def test_a_room_rings_in_all_that_is_played_in_it(hz: float, seed: int) -> None:
+    """Below 400 Hz eight seconds of strokes are too few frames: in half of such songs nothing is said."""
     dry = strokes(seed, EARLY), strokes(seed + 1, LATE), strokes(seed + 2, EARLY + LATE)
     song = together(ringing(dry[0], hz), ringing(dry[1], hz), dry[2])
     assert song.beside(0, hz, RING_OCT).rings_in == (1,)

@@ -5,11 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import firwin, resample_poly, stft
 
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, View
 from mivlo.core.roles import Role
-from mivlo.core.spectra import log_grid
+from mivlo.core.spectra import Singles, log_grid
 from mivlo.core.units import Floats
 
 _PLAYED_WITHIN_DB = 20.0
@@ -26,7 +25,7 @@ _LOW_HZ, _ABOVE_HZ = (22.0, 38.0), (60.0, 240.0)
 to 31 Hz: of what is played so low, only what lies under 0.8 of it is looked at."""
 _HIGHEST_CUT_HZ = 55.0
 """With 24 dB per octave it takes 0.2 dB of what is an octave above; 80 Hz would take 1.7 from 60 Hz on."""
-_SAMPLED_HZ = 600.0
+_SAMPLED_HZ, _PARTS = 600.0, 8
 _FRAME_S, _WINDOW_FRAMES = 0.25, 12
 _QUIET = 25.0
 """Percentile of the frames of a window (1.5 s) that is its floor: strokes come and go above it."""
@@ -79,7 +78,7 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
     Played is what comes within 20 dB of the strongest sixth of an octave, below 80 Hz only what comes and goes within
     windows of 1.5 s. Of the low band the floor is taken in these; the third of them in which it is highest tells.
     """
-    if len(view.mono) < (_WINDOW_FRAMES + 1) * _FRAME_S * view.sample_rate:
+    if len(view.mono) < (_WINDOW_FRAMES + 2) * _FRAME_S * view.sample_rate:
         return None
     hz, power = _low_powers(view)
     plays_from = _plays_from_hz(view, hz, power, _LOWEST_SUNG_HZ if role is Role.VOICE else _LOWEST_PLAYED_HZ)
@@ -119,12 +118,25 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
 def _low_powers(view: View) -> tuple[Floats, Floats]:
     """Frequencies up to 300 Hz and power densities (frequency, frame) of a quarter of a second each."""
     by = max(1, round(view.sample_rate / _SAMPLED_HZ))
-    taps = firwin(8 * by + 1, 270.0, window=("kaiser", 5.0), fs=view.sample_rate)
-    low = resample_poly(view.mono.astype(np.float64), 1, by, window=taps)
-    rate = view.sample_rate / by
+    low, rate = _sampled_less(view.mono, by), view.sample_rate / by
     length = round(_FRAME_S * rate)
-    hz, _, spectra = stft(low, rate, nperseg=length, noverlap=length // 2, nfft=4 * length, scaling="psd", padded=True)
-    return np.asarray(hz), np.square(np.abs(spectra))
+    frames = np.lib.stride_tricks.sliding_window_view(low, length)[:: length // 2]
+    window = 0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(length) / length)
+    spectra = np.fft.rfft(frames * window, 4 * length, axis=1)
+    power = np.square(np.abs(spectra)) / (rate * float(np.sum(np.square(window))))
+    return np.asarray(np.fft.rfftfreq(4 * length, 1.0 / rate), dtype=np.float64), power.T
+
+
+def _sampled_less(x: Singles, by: int) -> Floats:
+    """Every so many samples, of what lies below 0.45 of the new rate: a windowed sinc (Kaiser, beta 5)."""
+    if by == 1:
+        return np.asarray(x, dtype=np.float64)
+    at = (np.arange(_PARTS * by) - (_PARTS * by - 1) / 2.0) / by
+    taps = np.sinc(2.0 * 0.45 * at) * np.kaiser(_PARTS * by, 5.0)
+    taps = (taps / np.sum(taps)).reshape(_PARTS, by)
+    blocks = x[: len(x) // by * by].reshape(-1, by).astype(np.float64)
+    count = len(blocks) - _PARTS + 1
+    return np.asarray(sum(blocks[k : k + count] @ taps[k] for k in range(_PARTS)))
 
 
 def _band(hz: Floats, power: Floats, low_hz: float, high_hz: float) -> Floats | None:
