@@ -107,7 +107,7 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
     return Rumble(
         frequency_hz=strongest,
         over_db=over,
-        cut_hz=float(min(1.3 * strongest, 0.7 * plays_from, _HIGHEST_CUT_HZ)),
+        cut_hz=float(min(0.7 * plays_from, _HIGHEST_CUT_HZ)),
         plays_from_hz=plays_from,
         follows=_correlation(low[loud], above[loud]),
         under_db=floor - top,
