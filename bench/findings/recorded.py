@@ -96,25 +96,35 @@ BODIES = {"frame drum": ("membrane", FOREIGN), "slabs": ("bar", FOREIGN), "sheet
 Play = Callable[[np.random.Generator], Floats]
 
 
+def folder_of(package: str) -> Path:
+    """Where a package from npm is unpacked."""
+    return NPM / package.replace("/", "-")
+
+
+def fetch_package(package: str) -> None:
+    """Fetch a package from npm, unless it is there."""
+    folder = folder_of(package)
+    if folder.exists():
+        return
+    NPM.mkdir(parents=True, exist_ok=True)
+    said = subprocess.run(["npm", "pack", "-s", package], cwd=NPM, check=True, capture_output=True, text=True)
+    archive = NPM / said.stdout.strip().splitlines()[-1]
+    with tarfile.open(archive) as packed:
+        packed.extractall(folder, filter="data")
+    archive.unlink()
+
+
 def fetch() -> None:
     """Fetch the packages that are not there yet."""
-    NPM.mkdir(parents=True, exist_ok=True)
     for package in INSTRUMENTS:
-        folder = NPM / package.replace("/", "-")
-        if folder.exists():
-            continue
-        said = subprocess.run(["npm", "pack", "-s", package], cwd=NPM, check=True, capture_output=True, text=True)
-        archive = NPM / said.stdout.strip().splitlines()[-1]
-        with tarfile.open(archive) as packed:
-            packed.extractall(folder, filter="data")
-        archive.unlink()
+        fetch_package(package)
 
 
 def missing() -> list[str]:
     """What has to be installed or fetched, in words."""
     voices = [VOICES / language / name for name, (language, _) in TALKERS.items()]
     out = [str(p) for p in (LOOPS, LETTERS, *voices) if not p.exists()]
-    if not all((NPM / p.replace("/", "-")).exists() for p in INSTRUMENTS):
+    if not all(folder_of(p).exists() for p in INSTRUMENTS):
         out.append("the recorded instruments (python -m bench.findings.recorded)")
     return out
 
@@ -131,7 +141,7 @@ _STEPS = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
 @lru_cache(maxsize=2)
 def _notes(package: str) -> dict[int, Path]:
     found = {}
-    for path in sorted((NPM / package.replace("/", "-")).rglob("*.mp3")):
+    for path in sorted(folder_of(package).rglob("*.mp3")):
         named = re.match(r"([A-G])(s|#)?(-?\d)", path.stem)
         if named:
             found[_STEPS[named[1]] + bool(named[2]) + 12 * (int(named[3]) + 1)] = path

@@ -145,18 +145,13 @@ def _sequence(notes: list[tuple[float, float, int, int]], program: int, tempo: f
 
 
 def _fluidsynth(font: str, midi: bytes, *, room: bool) -> Floats:
-    with tempfile.TemporaryDirectory() as folder:
-        score, sound = Path(folder) / "a.mid", Path(folder) / "a.wav"
-        score.write_bytes(midi)
-        subprocess.run(
-            ["fluidsynth", "-ni", "-q", "-g", "0.5", "-C", "0", "-R", str(int(room)), "-r", str(RATE), "-T", "wav",
-             "-O", "float", "-F", str(sound), str(_EVERY_FONT[font]), str(score)],
-            check=True, capture_output=True, timeout=120,
-        )  # fmt: skip
-        x, _ = soundfile.read(sound, always_2d=True)
-    x = x.mean(axis=1)
-    first = int(np.argmax(np.abs(x) > 1e-4))
-    return np.asarray(x[max(0, first - 2_000) :])
+    def command(score: Path, sound: Path) -> list[str]:
+        return [
+            "fluidsynth", "-ni", "-q", "-g", "0.5", "-C", "0", "-R", str(int(room)), "-r", str(RATE), "-T", "wav",
+            "-O", "float", "-F", str(sound), str(_EVERY_FONT[font]), str(score),
+        ]  # fmt: skip
+
+    return fonts.played(midi, command)
 
 
 def render(font: str, program: int, notes: list[tuple[float, float, int, int]], *, tempo: float) -> Floats:

@@ -20,7 +20,7 @@ import copy
 import os
 import sys
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -291,10 +291,15 @@ def widen(epochs: int = 15, *chosen: int) -> None:
         put(_wide(number), {}, 0, train(100 + number, examples, watched, epochs, begun=begun))
     done = [_wide(number) for number in range(len(narrow) - 1)]
     if all(path.exists() for path in done):
-        made = kept(OUT, len(narrow))
-        for number, path in enumerate(done, start=len(narrow)):
-            made |= {name.replace("0/", f"{number}/", 1): array for name, array in kept(path, 1).items()}
-        np.savez_compressed(OUT, **made, networks=np.array(len(narrow) + len(done)))  # type: ignore[arg-type]
+        _put_in(len(narrow), dict(enumerate(done, start=len(narrow))))
+
+
+def _put_in(first: int, files: Mapping[int, Path]) -> None:
+    """Ship the networks 0 to `first` - 1 that ship and, under their numbers, those in files (a network in each)."""
+    made = kept(OUT, first)
+    for number, path in files.items():
+        made |= {name.replace("0/", f"{number}/", 1): array for name, array in kept(path, 1).items()}
+    np.savez_compressed(OUT, **made, networks=np.array(max(first, *(number + 1 for number in files))))  # type: ignore[arg-type]
 
 
 def _wide(number: int) -> Path:
@@ -302,7 +307,7 @@ def _wide(number: int) -> Path:
 
 
 def further(epochs: int = 8, *chosen: int) -> None:
-    """Networks that ship go on learning, from more than they had, and ship in place of themselves if they lose less."""
+    """Networks that ship go on learning, from more than they had; `ship` puts them in place of what they were."""
     with np.load(OUT) as found:
         shipped = weights_in(found)
     examples, watched = load(("more",)), _watched()
@@ -326,10 +331,7 @@ def ship(*numbers: int) -> None:
     """Put those that went on in place of what they were; the others stay."""
     with np.load(OUT) as found:
         count = int(found["networks"])
-    made = kept(OUT, count)
-    for number in numbers:
-        made |= {name.replace("0/", f"{number}/", 1): array for name, array in kept(_further(number), 1).items()}
-    np.savez_compressed(OUT, **made, networks=np.array(count))  # type: ignore[arg-type]
+    _put_in(count, {number: _further(number) for number in numbers})
 
 
 if __name__ == "__main__":

@@ -139,7 +139,7 @@ def test_a_broad_hump_is_named_by_its_place() -> None:
 def test_the_same_sound_louder_has_the_same_findings() -> None:
     x = _boosted(melody(), 847.0, 0.12, 14.0)
     quiet, loud = _find(0.05 * x), _find(0.9 * x)
-    assert [f.frequency_hz for f in quiet[:2]] == pytest.approx([f.frequency_hz for f in loud[:2]], rel=0.01)
+    assert [round(f.frequency_hz) for f in quiet[:2]] == [round(f.frequency_hz) for f in loud[:2]]
 
 
 @pytest.mark.parametrize("rate", [44_100, 96_000])

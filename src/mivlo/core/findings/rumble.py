@@ -23,8 +23,10 @@ _BELOW_HZ = 62.0
 _LOW_HZ, _ABOVE_HZ = (22.0, 38.0), (60.0, 240.0)
 """Where rumble lies whatever is played, and where the skirts of what is played come from. A five-string bass goes down
 to 31 Hz: of what is played so low, only what lies under 0.8 of it is looked at."""
+_LEAST_WIDTH_OCT = 0.4
 _HIGHEST_CUT_HZ = 55.0
-"""With 24 dB per octave it takes 0.2 dB of what is an octave above; 80 Hz would take 1.7 from 60 Hz on."""
+"""Recordings of speech with some rumble of their own are changed by 0.2 dB from 60 Hz on (RMS over bands); by a cut at
+80 Hz it would be 1.7."""
 _SAMPLED_HZ, _PARTS = 600.0, 8
 _FRAME_S, _WINDOW_FRAMES = 0.25, 12
 _QUIET = 25.0
@@ -82,35 +84,31 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
         return None
     hz, power = _low_powers(view)
     plays_from = _plays_from_hz(view, hz, power, _LOWEST_SUNG_HZ if role is Role.VOICE else _LOWEST_PLAYED_HZ)
-    low = _band(hz, power, _LOW_HZ[0], min(_LOW_HZ[1], 0.8 * plays_from))
-    if low is None:
+    bottom, top = _LOW_HZ[0], min(_LOW_HZ[1], 0.8 * plays_from)
+    if np.log2(top / bottom) < _LEAST_WIDTH_OCT:
         return None
-    above = _band(hz, power, *_ABOVE_HZ)
-    assert above is not None
+    low, above = _band(hz, power, bottom, top), _band(hz, power, *_ABOVE_HZ)
     over = float(np.percentile(low - above, 95.0))
-    noise = float(np.median(_in_windows(above, 100.0 - _QUIET) - _in_windows(above, _QUIET))) < _NOISE_DB
     floors = _in_windows(low, _QUIET)
     best = np.argsort(-floors)[: max(2, round(_STRONGEST * len(floors)))]
     floor = float(np.median(floors[best]))
-    width_hz = min(_LOW_HZ[1], 0.8 * plays_from) - _LOW_HZ[0]
-    heard = floor + 10.0 * np.log10(width_hz)
+    heard = floor + 10.0 * np.log10(top - bottom)
     whole = 10.0 * np.log10(float(np.mean(np.square(view.mono, dtype=np.float64))) + _TINY)
-    least = _LEAST_OVER_NOISE_DB if noise else _LEAST_OVER_DB
+    least = _LEAST_OVER_NOISE_DB if np.median(_wavering(above)) < _NOISE_DB else _LEAST_OVER_DB
     if over < least or heard < max(_LEAST_DBFS, whole + _LEAST_UNDER_TRACK_DB):
         return None
-    wavers = float(np.median((_in_windows(low, 100.0 - _QUIET) - floors)[best]))
+    wavers = float(np.median(_wavering(low)[best]))
     if wavers < _LEAST_WAVERING_DB:
         return None
-    strongest = _strongest_hz(hz, power, best, min(_BELOW_HZ, 0.75 * plays_from))
-    top = 10.0 * np.log10(float(np.max(power.mean(axis=1))) + _TINY)
+    line = 10.0 * np.log10(float(np.max(power.mean(axis=1))) + _TINY)
     loud = above > np.max(above) - 60.0
     return Rumble(
-        frequency_hz=strongest,
+        frequency_hz=_strongest_hz(hz, power, best, min(_BELOW_HZ, 0.75 * plays_from)),
         over_db=over,
         cut_hz=float(min(0.7 * plays_from, _HIGHEST_CUT_HZ)),
         plays_from_hz=plays_from,
         follows=_correlation(low[loud], above[loud]),
-        under_db=floor - top,
+        under_db=floor - line,
         wavers_db=wavers,
     )
 
@@ -129,8 +127,6 @@ def _low_powers(view: View) -> tuple[Floats, Floats]:
 
 def _sampled_less(x: Singles, by: int) -> Floats:
     """Every so many samples, of what lies below 0.45 of the new rate: a windowed sinc (Kaiser, beta 5)."""
-    if by == 1:
-        return np.asarray(x, dtype=np.float64)
     at = (np.arange(_PARTS * by) - (_PARTS * by - 1) / 2.0) / by
     taps = np.sinc(2.0 * 0.45 * at) * np.kaiser(_PARTS * by, 5.0)
     taps = (taps / np.sum(taps)).reshape(_PARTS, by)
@@ -139,18 +135,22 @@ def _sampled_less(x: Singles, by: int) -> Floats:
     return np.asarray(sum(blocks[k : k + count] @ taps[k] for k in range(_PARTS)))
 
 
-def _band(hz: Floats, power: Floats, low_hz: float, high_hz: float) -> Floats | None:
-    """(frames,) power density of a band in dB; None where it is narrower than 0.4 octave."""
-    if high_hz < 2.0**0.4 * low_hz:
-        return None
+def _band(hz: Floats, power: Floats, low_hz: float, high_hz: float) -> Floats:
+    """(frames,) power density of a band in dB."""
     within = (hz >= low_hz) & (hz < high_hz)
     return np.asarray(10.0 * np.log10(power[within].mean(axis=0) + _TINY))
 
 
 def _in_windows(level: Floats, percentile: float) -> Floats:
+    """(windows,) a percentile of (frames,) in each; frames after the last whole window don't count."""
     count = len(level) // _WINDOW_FRAMES
     windows = level[: count * _WINDOW_FRAMES].reshape(count, _WINDOW_FRAMES)
     return np.asarray(np.percentile(windows, percentile, axis=1))
+
+
+def _wavering(level: Floats) -> Floats:
+    """(windows,) dB between the floor of a window and its louder moments."""
+    return _in_windows(level, 100.0 - _QUIET) - _in_windows(level, _QUIET)
 
 
 def _strongest_hz(hz: Floats, power: Floats, windows: np.ndarray, below_hz: float) -> float:  # type: ignore[type-arg]
