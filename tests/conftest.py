@@ -8,20 +8,16 @@ import os
 import pickle
 import shutil
 import sys
-import time
 from collections.abc import Callable, Coroutine, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple, TypeVar
 
-import httpx
 import hypothesis
 import numpy as np
 import pytest
 import soundfile
-from sqlalchemy import text
-from sqlalchemy.exc import OperationalError
 
 from mivlo import cli
 from mivlo.cluster import Cluster
@@ -34,7 +30,8 @@ from mivlo.services.recordings import files, importing
 from mivlo.services.song.state import SongState, read_song
 from mivlo.store import database
 from tests import sounds
-from tests.patience import PATIENCE_S
+from tests.emptying import empty_database
+from tests.scenes import song_with
 from tests.web import server
 
 # what passes once passes again: random stories are sought with `make explore`, and those that show a fault become examples
@@ -46,11 +43,6 @@ T = TypeVar("T")
 Made = tuple[dict[str, Floats], list[song.Trouble]]
 
 SCRATCH_PORT = 54_391
-BUSY = """
-    SELECT count(*) FROM procrastinate_jobs JOIN procrastinate_workers ON procrastinate_workers.id = worker_id
-    WHERE status = 'doing' AND last_heartbeat > now() - make_interval(secs => :seconds)
-"""
-TABLES = "songs, strips, moves, edits, tasks, procrastinate_jobs, procrastinate_events"
 
 
 @pytest.fixture(scope="session")
@@ -81,37 +73,6 @@ def db(database_url: str) -> None:
 def db_of_module(database_url: str) -> None:
     """The database, emptied before the first test of a module whose tests share what was made then."""
     empty_database()
-
-
-def empty_database() -> None:
-    """Empty it, once no worker is busy with what the test before has left behind.
-
-    Numbers are not given out again: a worker that ends late must not take a new job for its own.
-    """
-    deadline = time.monotonic() + PATIENCE_S
-    with database.engine().begin() as connection:
-        connection.execute(text("UPDATE tasks SET cancel = true"))
-        connection.execute(text("DELETE FROM procrastinate_jobs WHERE status = 'todo'"))
-    while not _emptied_or_held_up():
-        assert time.monotonic() < deadline, "a worker is still busy with what another test began"
-        time.sleep(0.05)
-
-
-def _emptied_or_held_up() -> bool:
-    try:
-        return _emptied()
-    except OperationalError:  # a deadlock with a worker that writes down how a task ended
-        return False
-
-
-def _emptied() -> bool:
-    with database.engine().begin() as connection:
-        # no job begins between looking and emptying; in the order in which the application takes them
-        connection.execute(text("LOCK TABLE songs, tasks, procrastinate_jobs"))
-        idle = not connection.scalar(text(BUSY), {"seconds": queue.DEAD_AFTER_S})
-        if idle:
-            connection.execute(text(f"TRUNCATE {TABLES} CASCADE"))
-        return idle
 
 
 @pytest.fixture
@@ -191,12 +152,9 @@ def address(database_url: str) -> Iterator[str]:
 
 
 @pytest.fixture
-def song_id(address: str, db: None, marimba_wav: Path) -> int:
-    """A new song with one sampled track, made through the interface."""
-    made = httpx.post(f"{address}/api/songs", json={"name": "Sluice", "sample_rate": 48_000})
-    song = int(made.json()["id"])
-    assert server.send_file(address, song, marimba_wav)["state"] == "done"
-    return song
+def song_id(address: str, marimba_wav: Path) -> int:
+    """A song with one sampled track, made through the interface."""
+    return song_with(address, (marimba_wav.name, marimba_wav))
 
 
 class Done(NamedTuple):

@@ -8,12 +8,15 @@ import pkgutil
 from numba.core.registry import CPUDispatcher
 
 import mivlo.core
+import mivlo.demo
 from mivlo.compiling import PARTS
 
 
 def _compiled_functions() -> dict[int, CPUDispatcher]:
     found = {}
-    for module in pkgutil.walk_packages(mivlo.core.__path__, "mivlo.core."):
+    packages = (mivlo.core, mivlo.demo)
+    modules = (module for p in packages for module in pkgutil.walk_packages(p.__path__, f"{p.__name__}."))
+    for module in modules:
         for value in vars(importlib.import_module(module.name)).values():
             if isinstance(value, CPUDispatcher):
                 found[id(value)] = value

@@ -22,6 +22,11 @@ from mivlo.core.roles import Role
 if TYPE_CHECKING:
     from mivlo.services.handover.sheets import ReadSheet
 
+# before numpy is loaded: what is computed is too small for its threads to share, and they would wait for each other
+# at full speed; we compute several things at a time instead
+for _threads in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
+    os.environ.setdefault(_threads, "1")
+
 LONGEST_S = 3 * 3600.0
 
 app = typer.Typer(
@@ -170,9 +175,6 @@ def _documents(paths: list[Path], options: dict[str, Any]) -> Iterator[tuple[Pat
         return
     from concurrent.futures import ProcessPoolExecutor
 
-    # one thread a process: the transforms would fight over the cores
-    os.environ.setdefault("OMP_NUM_THREADS", "1")
-    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     with ProcessPoolExecutor(min(len(paths), os.cpu_count() or 1), mp_context=get_context("spawn")) as pool:
         waiting = [(path, pool.submit(_document, path, options)) for path in paths]
         for path, future in waiting:

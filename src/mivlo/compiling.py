@@ -39,6 +39,9 @@ from mivlo.core.moves import (
 )
 from mivlo.core.retuning import retune
 from mivlo.core.units import Floats
+from mivlo.demo import score
+from mivlo.demo.oscillators import add_ring, harmonics
+from mivlo.demo.voice import narrator
 from mivlo.live.warming import warm_up
 
 RATE = 48_000
@@ -106,12 +109,20 @@ def _clashes() -> None:
     find_floors(scene)
 
 
+def _demo() -> None:
+    """The song that is shown."""
+    add_ring(_noise(0.1)[:, 0], 440.0, 0.5, 0.2, RATE, 0.1)
+    harmonics(_noise(0.1)[:, 0], np.ones(3))
+    narrator(score.LENGTH_S, score.BAR_S, 8_000, np.random.default_rng(0))
+
+
 PARTS: Mapping[str, Callable[[], None]] = {
     "moves that listen": _dynamic_moves,
     "filters and what stands behind": _other_moves,
     "clashes": _clashes,
     "findings": _looks,
     "listening": _listening,
+    "the demo": _demo,
 }
 """The longest first."""
 

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import httpx
 import pytest
-from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, expect, sync_playwright
 from sqlalchemy import text
 
 from mivlo.store import database
-from tests.conftest import empty_database
+from tests.emptying import empty_database
 from tests.patience import PATIENCE_S
 from tests.web.server import go_back, last_edit, send_file
 
@@ -39,16 +39,24 @@ def browser() -> Iterator[Browser]:
         chromium.close()
 
 
+@pytest.fixture(scope="session")
+def window(browser: Browser, address: str) -> Iterator[BrowserContext]:
+    """Where pages are opened one after the other: what a page loads is read and compiled once."""
+    made = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=address, accept_downloads=True)
+    yield made
+    made.close()
+
+
 @pytest.fixture
-def page(browser: Browser, address: str) -> Iterator[Page]:
-    """A fresh page; an error on it fails the test."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=address, accept_downloads=True)
-    opened = context.new_page()
+def page(window: BrowserContext, address: str) -> Iterator[Page]:
+    """A fresh page that remembers nothing; an error on it fails the test."""
+    opened = window.new_page()
+    window.new_cdp_session(opened).send("Storage.clearDataForOrigin", {"origin": address, "storageTypes": "all"})
     errors: list[str] = []
     opened.on("pageerror", lambda error: errors.append(str(error)))
     opened.set_default_timeout(1_000 * PATIENCE_S)
     yield opened
-    context.close()
+    opened.close()
     assert errors == []
 
 

@@ -18,6 +18,7 @@ from mivlo.core.units import octaves_to_q
 from tests.browser.conftest import state
 from tests.browser.test_access import _violations
 from tests.core.findings.sounds import RATE, melody
+from tests.scenes import song_with
 from tests.web.server import send_file
 
 RINGS_HZ = (847.0, 2_130.0)
@@ -33,10 +34,8 @@ def ringing_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture
-def ringing_song(address: str, empty_song: int, ringing_wav: Path) -> int:
-    send_file(address, empty_song, ringing_wav, "01_Vibes.wav")
-    send_file(address, empty_song, ringing_wav, "02_More-Vibes.wav")
-    return empty_song
+def ringing_song(address: str, ringing_wav: Path) -> int:
+    return song_with(address, ("01_Vibes.wav", ringing_wav), ("02_More-Vibes.wav", ringing_wav))
 
 
 def _bench(page: Page) -> None:

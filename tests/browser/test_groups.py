@@ -13,16 +13,14 @@ from playwright.sync_api import Locator, Page, expect
 from tests.browser.conftest import choose, settled, state
 from tests.browser.test_access import _violations
 from tests.patience import until
-from tests.web.server import send_file
+from tests.scenes import song_with
 
 NAMES = ("Reed", "Brass", "Drum")
 
 
 @pytest.fixture
-def song(address: str, empty_song: int, marimba_wav: Path) -> int:
-    for i, name in enumerate(NAMES):
-        send_file(address, empty_song, marimba_wav, f"{i + 1:02d}_{name}.wav")
-    return empty_song
+def song(address: str, marimba_wav: Path) -> int:
+    return song_with(address, *((f"{i + 1:02d}_{name}.wav", marimba_wav) for i, name in enumerate(NAMES)))
 
 
 def _row(page: Page, name: str) -> Locator:

@@ -14,7 +14,7 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import choose, settled
 from tests.browser.test_access import _violations
 from tests.patience import until
-from tests.web.server import send_file
+from tests.scenes import song_with
 
 RATE = 48_000
 BLIPS_S = (1.0, 2.5, 4.0, 6.2)
@@ -34,10 +34,8 @@ def blips_wav(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture
-def song(address: str, empty_song: int, blips_wav: Path) -> int:
-    send_file(address, empty_song, blips_wav, "01_Blips.wav")
-    send_file(address, empty_song, blips_wav, "02_Other.wav")
-    return empty_song
+def song(address: str, blips_wav: Path) -> int:
+    return song_with(address, ("01_Blips.wav", blips_wav), ("02_Other.wav", blips_wav))
 
 
 def _bench(page: Page) -> None:

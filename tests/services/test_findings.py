@@ -31,6 +31,7 @@ from tests.conftest import bring_in, song_state
 from tests.core.findings.sounds import RATE, melody
 from tests.core.findings.test_ensemble import EARLY, LATE, coloured, ringing, strokes
 from tests.patience import until
+from tests.scenes import scene
 
 RING_HZ = 847.0
 
@@ -41,12 +42,22 @@ def _ringing(seed: int) -> Floats:
 
 
 @pytest.fixture
-def song(db: None, write_wav) -> int:  # type: ignore[no-untyped-def]
+def song(database_url: str, write_wav) -> int:  # type: ignore[no-untyped-def]
     """A song with two tracks that ring at one place, looked at."""
-    with session() as s:
-        song_id = songs.create_song(s, "Weir", RATE).id
-    for seed in (1, 4):
-        bring_in(song_id, write_wav(_ringing(seed), name=f"{seed}_Marimba.wav"))
+
+    def make() -> int:
+        with session() as s:
+            song_id = songs.create_song(s, "Weir", RATE).id
+        for seed in (1, 4):
+            bring_in(song_id, write_wav(_ringing(seed), name=f"{seed}_Marimba.wav"))
+        return song_id
+
+    song_id = scene("two that ring", lambda: _looked_at(make()))
+    _seen[song_id] = _keys(song_id)
+    return song_id
+
+
+def _looked_at(song_id: int) -> int:
     _look(song_id)
     return song_id
 

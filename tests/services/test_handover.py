@@ -34,6 +34,7 @@ from mivlo.store.database import session
 from tests.conftest import bring_in, exported, song_state
 from tests.core.graph import kinds
 from tests.core.graph.kinds import GiveWay
+from tests.scenes import scene
 
 MOVES = (
     StaticMove(Shape.BELL, 412.0, q=14.4, gain_db=-6.0),
@@ -45,16 +46,20 @@ TREATMENT = Treatment(entries=tuple(Entry(id=i, move=m, enabled=i < 3) for i, m 
 
 
 @pytest.fixture
-def song(db: None, marimba_wav: Path, write_wav, noise: Floats) -> SongState:  # type: ignore[no-untyped-def]
+def song(database_url: str, marimba_wav: Path, write_wav, noise: Floats) -> SongState:  # type: ignore[no-untyped-def]
     """A song with a sampled stereo track and a mono one at another rate, both treated."""
-    with session() as s:
-        song_id = songs.create_song(s, "Weir & Sluice", 48_000).id
-    for path in (marimba_wav, write_wav(noise[:44_100, :1], name="Shaker.wav", rate=44_100)):
-        track = bring_in(song_id, path)
+
+    def make() -> int:
         with session() as s:
-            for entry in TREATMENT.entries:
-                moves.add_move(s, song_id, track, entry, None)
-    return song_state(song_id)
+            song_id = songs.create_song(s, "Weir & Sluice", 48_000).id
+        for path in (marimba_wav, write_wav(noise[:44_100, :1], name="Shaker.wav", rate=44_100)):
+            track = bring_in(song_id, path)
+            with session() as s:
+                for entry in TREATMENT.entries:
+                    moves.add_move(s, song_id, track, entry, None)
+        return song_id
+
+    return song_state(scene("two treated", make))
 
 
 def _export(song: SongState, tracks: list[int], **options) -> Path:  # type: ignore[no-untyped-def]

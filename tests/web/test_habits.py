@@ -17,7 +17,7 @@ from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import octaves_to_q
 from tests.patience import until
-from tests.web.server import send_file
+from tests.scenes import song_with
 
 RATE = 48_000
 BELL = {"shape": "bell", "frequency_hz": 500.0, "q": octaves_to_q(0.1), "gain_db": -8.0}
@@ -58,11 +58,8 @@ def takes(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
 
 
 @pytest.fixture
-def two(address: str, db: None, takes: tuple[Path, Path]) -> Client:
-    song = httpx.post(f"{address}/api/songs", json={"name": "Weir", "sample_rate": RATE}).json()["id"]
-    for take in takes:
-        send_file(address, song, take)
-    return Client(address, song)
+def two(address: str, takes: tuple[Path, Path]) -> Client:
+    return Client(address, song_with(address, *((take.name, take) for take in takes), name="Weir"))
 
 
 def _ids(client: Client) -> list[int]:

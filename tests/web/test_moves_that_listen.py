@@ -16,6 +16,7 @@ import soundfile
 from scipy import signal
 
 from tests.conftest import Made
+from tests.scenes import song_with
 from tests.web.server import send_file, wait_for_task
 
 Song = dict[str, Any]
@@ -26,9 +27,9 @@ def _song(address: str, song_id: int) -> Song:
 
 
 @pytest.fixture
-def two(address: str, song_id: int, marimba_wav: Path) -> tuple[str, list[int]]:
+def two(address: str, marimba_wav: Path) -> tuple[str, list[int]]:
     """The address of a song with two tracks, and the tracks."""
-    send_file(address, song_id, marimba_wav, "02_Other.wav")
+    song_id = song_with(address, (marimba_wav.name, marimba_wav), ("02_Other.wav", marimba_wav))
     return f"{address}/api/songs/{song_id}", [t["id"] for t in _song(address, song_id)["tracks"]]
 
 

@@ -14,6 +14,7 @@ from scipy.signal import butter, lfilter, sosfilt
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import Floats, midi_to_hz
+from mivlo.demo.oscillators import add_ring, harmonics
 from mivlo.demo.score import Note
 
 
@@ -67,7 +68,7 @@ def marimba(notes: Sequence[Note], length_s: float, rate: int, random: np.random
             (1.006, 0.12, long * 0.7),
         ):
             if ratio * f < rate * 0.45:
-                sound += level * np.exp(-6.9 * t / decay) * np.sin(2 * np.pi * ratio * f * t + random.uniform(0, 0.3))
+                add_ring(sound, ratio * f, level, decay, rate, random.uniform(0, 0.3))
         knock = _noise(random, int(0.03 * rate), 180, 1200 + 2600 * hard, rate)
         knock *= np.exp(-np.arange(len(knock)) / (0.005 * rate)) * 0.20 * hard
         sound[: len(knock)] += knock
@@ -100,9 +101,8 @@ def cello(notes: Sequence[Note], length_s: float, rate: int, random: np.random.G
         envelope = _ramp_up_down(count, rate, 0.11 - 0.05 * note.strength, 0.13)
         envelope *= 1.0 + 0.08 * np.sin(2 * np.pi * 5.4 * t + 1.0) * np.clip(t / 0.5, 0, 1)
         bright = 3.0 + 9.0 * note.strength
-        sound = np.zeros(count)
-        for n in range(1, int(min(40, 9000 / f)) + 1):
-            sound += np.sin(n * phase + 0.4 * n) * np.exp(-n / bright / 2.2) / n**0.75
+        n = np.arange(1, int(min(40, 9000 / f)) + 1)
+        sound = harmonics(phase, np.exp(-n / bright / 2.2) / n**0.75, 0.4)
         rasp = _noise(random, count, 900, 6500, rate) * (0.5 + 0.5 * np.sin(phase))
         sound += 0.055 * (0.4 + note.strength) * rasp
         if abs(f - wolf_hz) < 4.0 and note.strength > 0.62:
@@ -156,7 +156,7 @@ def bass(notes: Sequence[Note], length_s: float, rate: int, random: np.random.Ge
         for n in range(1, 19):
             partial = n * f * np.sqrt(1 + 0.00009 * n * n)
             level = abs(np.sin(np.pi * n * 0.17)) / n * np.exp(-n / (5.0 + 6.0 * note.strength))
-            sound += level * np.exp(-6.9 * t / (2.3 / (1 + 0.30 * (n - 1)))) * np.sin(2 * np.pi * partial * t)
+            add_ring(sound, partial, level, 2.3 / (1 + 0.30 * (n - 1)), rate)
         thump = _noise(random, int(0.09 * rate), 60, 900, rate)
         thump *= np.exp(-np.arange(len(thump)) / (0.014 * rate)) * 0.3
         sound[: len(thump)] += thump
@@ -206,9 +206,8 @@ def harmonium(notes: Sequence[Note], length_s: float, rate: int, random: np.rand
         for cents in (-1.8, 2.1):
             f = midi_to_hz(note.midi + cents / 100)
             phase = 2 * np.pi * f * np.arange(count) / rate + random.uniform(0, 6)
-            for n in range(1, int(min(24, 8000 / f)) + 1):
-                comb = 0.55 + 0.45 * np.cos(np.pi * n * 0.31)
-                sound += comb * np.sin(n * phase) / n**0.85 * np.exp(-n / 14)
+            n = np.arange(1, int(min(24, 8000 / f)) + 1)
+            sound += harmonics(phase, (0.55 + 0.45 * np.cos(np.pi * n * 0.31)) / n**0.85 * np.exp(-n / 14))
         chiff = _noise(random, count, 400, 3500, rate) * 0.02
         _put(out, (sound + chiff) * envelope * note.strength * 0.5, note.start_s, rate)
     return body(out * wind, rate, ((330.0, 1.5, 3.0), (880.0, 1.8, 4.0), (1900.0, 2.0, 2.5)))
