@@ -91,7 +91,7 @@ def _page(address: str) -> dict[str, float]:
     from playwright.sync_api import sync_playwright
 
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         start = time.perf_counter()
         page.goto(f"{address}/tracks")

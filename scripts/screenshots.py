@@ -206,7 +206,7 @@ def _take_all(song: int, base: str, named: dict[str, int]) -> None:
     for move in MOVES:
         httpx.post(f"{base}/tracks/{track}/moves", json=move).raise_for_status()
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(f"{ADDRESS}/tracks")
         page.wait_for_timeout(2_000)

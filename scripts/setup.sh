@@ -5,7 +5,7 @@ cd "$(dirname "$0")/.."
 
 fail() { printf 'mivlo: %s\n' "$1" >&2; exit 1; }
 
-packages=(postgresql chromium fluidsynth timgm6mb-soundfont)
+packages=(postgresql chromium-headless-shell fluidsynth timgm6mb-soundfont)
 missing=()
 for package in "${packages[@]}"; do
   dpkg-query -W -f='${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")

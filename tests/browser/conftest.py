@@ -18,7 +18,7 @@ from tests.web.server import go_back, last_edit, send_file
 
 expect.set_options(timeout=1_000 * PATIENCE_S)
 
-CHROMIUM = "/usr/bin/chromium"
+CHROMIUM = "/usr/bin/chromium-headless-shell"
 ARGUMENTS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--autoplay-policy=no-user-gesture-required",
