@@ -92,8 +92,7 @@ def _look(
 ) -> Look:
     search = Search(x[:, None], sample_rate=RATE, role=role, model=model)
     out = Look(source, origin, bool(bells), _cells(x), levels(x), clean)
-    spots = search.spots()
-    for spot, heard in zip(spots, search.heard(spots), strict=True):
+    for spot, _, heard in search.weighed():
         real = any(means(spot.frequency_hz, spot.octaves, bell) for bell in bells)
         out.spots.append(Spotted(spot.broad, spot.frequency_hz, spot.octaves, spot.gain_db, heard, real))
     return out
@@ -292,14 +291,12 @@ def harm(looks: Sequence[Look], share: Share) -> float:
     return float(np.mean(left) + CLEAN_WEIGHT * 0.25 * np.mean(done))
 
 
-def least_harm(looks: Sequence[Look], broad: Floats) -> dict[bool, Floats]:
+def least_harm(looks: Sequence[Look]) -> dict[bool, Floats]:
     """For narrow spots (False) the shares at CONFIDENCES that harm least, rising.
 
-    Of broad ones too few are sure to fit anything: a power, chosen by hand, of what was summed; `broad` is their
-    calibration.
+    Of broad ones (True) too few are sure to fit anything: a power, chosen by hand.
     """
-    summed = np.interp(_odds(CONFIDENCES), broad[1], broad[0])
-    shares = {False: CONFIDENCES**1.6, True: _share(summed) ** 1.5}
+    shares = {False: CONFIDENCES**1.6, True: CONFIDENCES**1.5}
 
     def share(spot: Spotted) -> float:
         return float(np.interp(spot.confidence, CONFIDENCES, shares[spot.broad]))
@@ -359,7 +356,7 @@ def main() -> None:
     say_without_own(looks)
     calibrations = calibrate_on_foreign(looks)
     fitted = [x for x in looks if x.origin != "family"]
-    shares = least_harm(fitted, calibrations[True])
+    shares = least_harm(fitted)
     for origin in dict.fromkeys(x.origin for x in looks):
         some = [x for x in looks if x.origin == origin]
         _print_calibration(some, origin)

@@ -24,7 +24,7 @@ def add_ring(out: Floats, frequency_hz: float, level: float, decay_s: float, rat
     _add_ring(out, math.exp(-6.9 / (decay_s * rate)), turn, level, phase)
 
 
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+@njit(cache=True, nogil=True)
 def _harmonics(phase: Floats, levels: Floats) -> Floats:
     out = np.empty(len(phase))
     for i in range(len(phase)):
@@ -38,7 +38,7 @@ def _harmonics(phase: Floats, levels: Floats) -> Floats:
     return out
 
 
-@njit(cache=True, nogil=True)  # type: ignore[untyped-decorator]
+@njit(cache=True, nogil=True)
 def _add_ring(out: Floats, fall: float, turn: float, level: float, phase: float) -> None:
     real, imaginary = level * math.cos(phase), level * math.sin(phase)
     by, across = fall * math.cos(turn), fall * math.sin(turn)

@@ -6,6 +6,8 @@ the boost that it expects over frequency, because neighbours overlap. Depth shri
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -15,6 +17,7 @@ from mivlo.core.findings.frames import finding_grid
 from mivlo.core.findings.network import Reading
 from mivlo.core.findings.peaks import find_peaks
 from mivlo.core.moves import HIGHEST_Q, LOWEST_Q, Shape, StaticMove
+from mivlo.core.spectra import nearest_point
 from mivlo.core.units import Floats, octaves_to_q
 
 DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
@@ -37,11 +40,11 @@ class Spot:
     broad: bool
 
 
-def bell_db(at_oct: Floats, centre_oct: float, octaves: float, gain_db: float) -> Floats:
-    """The analogue bell of the Audio EQ Cookbook in dB; frequencies as octaves over 1 Hz."""
+def bell_db(at_oct: Floats, centre_oct: float | Floats, octaves: float | Floats, gain_db: float | Floats) -> Floats:
+    """The analogue bell of the Audio EQ Cookbook in dB; frequencies as octaves over 1 Hz. Or several, as numpy broadcasts."""
     a = 10.0 ** (gain_db / 40.0)
     w = 2.0 ** (at_oct - centre_oct)
-    q = octaves_to_q(octaves)
+    q = 0.5 / np.sinh(0.5 * np.log(2.0) * np.asarray(octaves))
     away = (1.0 - w * w) ** 2
     band = (w / q) ** 2
     return np.asarray(10.0 * np.log10((away + band * a * a) / (away + band / (a * a))))
@@ -62,33 +65,71 @@ def spots_of(reading: Reading) -> list[Spot]:
     return sorted(out, key=lambda s: -s.score)
 
 
-def fit_together(spots: list[Spot], reading: Reading, *, trust: float = 1.0) -> list[Spot]:
-    """Centre, width and depth of all spots at once, so that their sum follows the expected boost.
+def fit_together(spots: Sequence[Spot], wanted_db: Floats, *, trust: float = 1.0) -> list[Spot]:
+    """Centre, width and depth of all spots at once, so that their sum follows an expected boost (grid,) in dB.
 
     trust : how much the curve counts against each spot's own first values.
     """
     if not spots:
         return []
     at = np.log2(finding_grid())
-    wanted = reading.boost_db + reading.hump_db
     first = np.array([[np.log2(s.frequency_hz), np.log2(s.octaves), s.gain_db] for s in spots])
     # how far each may go: a narrow spot's centre is known to a part of its width
     give = np.array([[0.1 * s.octaves, 0.35, 3.0] for s in spots])
 
-    def off(steps: Floats) -> Floats:
-        values = first + steps.reshape(-1, 3) * give
-        total = np.zeros_like(at)
-        for (centre, width, gain), spot in zip(values, spots, strict=True):
-            total += spot.score**_DOUBT_IN_FIT * bell_db(at, centre, 2.0 ** np.clip(width, -5.0, 1.2), gain)
-        return np.concatenate([trust * (total - wanted) / 3.0, steps])
+    weights = np.array([s.score**_DOUBT_IN_FIT for s in spots])[:, None]
 
-    found = least_squares(off, np.zeros(first.size), max_nfev=30, bounds=(-3.0, 3.0)).x.reshape(-1, 3)
+    def bells(steps: Floats) -> Floats:
+        """(spots, grid), each as far as it counts."""
+        centre, width, gain = (column[:, None] for column in (first + steps * give).T)
+        return weights * bell_db(at, centre, 2.0 ** np.clip(width, -5.0, 1.2), gain)
+
+    def off(steps: Floats) -> Floats:
+        total = np.sum(bells(steps.reshape(-1, 3)), axis=0)
+        return np.concatenate([trust * (total - wanted_db) / 3.0, steps])
+
+    def slopes(steps: Floats) -> Floats:
+        # each spot moves its own bell only: all of them are moved at a time
+        now = steps.reshape(-1, 3)
+        before, out = bells(now), np.zeros((len(at) + steps.size, steps.size))
+        for i in range(3):
+            moved = now + _STEP * (np.arange(3) == i)
+            out[: len(at), i::3] = (trust / 3.0 / _STEP) * (bells(moved) - before).T
+        out[len(at) :] = np.eye(steps.size)
+        return out
+
+    found = least_squares(off, np.zeros(first.size), jac=slopes, max_nfev=30, bounds=(-3.0, 3.0)).x.reshape(-1, 3)
     values = first + found * give
     widths = 2.0 ** np.clip(values[:, 1], -5.0, 1.2)
     return [
         replace(spot, frequency_hz=float(2.0**centre), octaves=float(width), gain_db=float(max(gain, 0.0)))
         for spot, (centre, _, gain), width in zip(spots, values, widths, strict=True)
     ]
+
+
+_STEP = 1.5e-8
+_NEAR_POINTS = 12
+"""How far from where a broad spot was its centre is looked for once more: a quarter octave."""
+
+
+def seen_twice(spot: Spot, tried: Reading, made: StaticMove) -> Spot:
+    """A broad spot as it was and with what is left of it once a cut was made, in the mean; any other as it was.
+
+    What a bell at its place leaves of a bell is one of the same width.
+    """
+    grid = finding_grid()
+    at = nearest_point(grid, spot.frequency_hz)
+    near = np.arange(max(0, at - _NEAR_POINTS), min(len(grid), at + _NEAR_POINTS + 1))
+    at = int(near[np.argmax(tried.hump_centre[near])])
+    if not spot.broad or tried.hump_centre[at] < LEAST_HUMP_CENTRE:
+        return spot
+    hz = float(grid[at] * 2.0 ** tried.hump_offset_oct[at])
+    return replace(
+        spot,
+        frequency_hz=math.sqrt(spot.frequency_hz * hz),
+        octaves=math.sqrt(spot.octaves * float(tried.hump_octaves[at])),
+        gain_db=(spot.gain_db + float(tried.hump_gain_db[at]) - made.gain_db) / 2.0,
+    )
 
 
 DOUBTFUL = ((0.47, 3.5), (0.56, 3.9))
