@@ -1,4 +1,3 @@
-import os
+from mivlo import compute_in_one_thread
 
-for _threads in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):  # as the command line does, before numpy is loaded
-    os.environ.setdefault(_threads, "1")
+compute_in_one_thread()

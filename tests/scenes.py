@@ -21,9 +21,11 @@ Rows = dict[str, bytes]
 
 _made: dict[str, tuple[Any, Rows]] = {}
 BUSY_OR_WAITING = """
-    SELECT count(*) FROM tasks WHERE state IN ('waiting', 'running') AND EXISTS (
-        SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - make_interval(secs => :seconds))
+    SELECT (SELECT count(*) FROM tasks WHERE state IN ('waiting', 'running'))
+        + (SELECT count(*) FROM procrastinate_jobs WHERE status IN ('todo', 'doing'))
+    WHERE EXISTS (SELECT 1 FROM procrastinate_workers WHERE last_heartbeat > now() - make_interval(secs => :seconds))
 """
+"""A task has ended before what follows from it is asked for, its job only then."""
 
 
 def scene(name: str, make: Callable[[], T]) -> T:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from mivlo import __version__, cli_habits, cli_mix
+from mivlo import __version__, cli_habits, cli_mix, compute_in_one_thread
 from mivlo.cli_mix import existing
 from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
@@ -22,10 +22,7 @@ from mivlo.core.roles import Role
 if TYPE_CHECKING:
     from mivlo.services.handover.sheets import ReadSheet
 
-# before numpy is loaded: what is computed is too small for its threads to share, and they would wait for each other
-# at full speed; we compute several things at a time instead
-for _threads in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
-    os.environ.setdefault(_threads, "1")
+compute_in_one_thread()
 
 LONGEST_S = 3 * 3600.0
 

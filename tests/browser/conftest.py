@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -91,6 +92,18 @@ def full_song(address: str, database_url: str, marimba_wav: Path) -> int:
 
 def state(address: str, song: int) -> dict:  # type: ignore[type-arg]
     return dict(httpx.get(f"{address}/api/songs/{song}").json())
+
+
+def tap(page: Page, key: str) -> None:
+    """A key that does something else when it is held, pressed for 50 ms by the events' own times.
+
+    The driver waits until the first half is done: on a busy machine that would be a key that is held.
+    """
+    keys, now = page.context.new_cdp_session(page), time.time()
+    event = {"key": key, "code": f"Key{key.upper()}", "text": key, "windowsVirtualKeyCode": ord(key.upper())}
+    keys.send("Input.dispatchKeyEvent", {"type": "keyDown", "timestamp": now, **event})
+    keys.send("Input.dispatchKeyEvent", {"type": "keyUp", "timestamp": now + 0.05, **event})
+    keys.detach()
 
 
 def choose(page: Page, box: str, option: str | re.Pattern[str]) -> None:

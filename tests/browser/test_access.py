@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import state
+from tests.browser.conftest import state, tap
 
 AXE = Path(__file__).parents[2] / "ui" / "node_modules" / "axe-core" / "axe.min.js"
 
@@ -58,7 +58,7 @@ def test_the_job_can_be_done_without_a_mouse(page: Page, address: str, full_song
     expect(page.get_by_role("button", name="Play")).to_be_enabled()
     alone = page.get_by_role("button", name="This track")
     for _ in range(5):  # on a slow machine a press can last so long that it is a hold, which ends when it is let go
-        page.keyboard.press("a")
+        tap(page, "a")
         page.wait_for_timeout(500)
         if alone.get_attribute("aria-pressed") == "true":
             break

@@ -12,7 +12,7 @@ import pytest
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import choose, state
+from tests.browser.conftest import choose, state, tap
 from tests.browser.test_access import _violations
 from tests.core.test_auditory import RATE
 from tests.core.test_clashes import _band, _covered_pair
@@ -227,7 +227,7 @@ def test_the_range_of_both_is_heard_alone_and_in_the_mix(page: Page, address: st
     expect(both).to_have_attribute("aria-pressed", "true")
     place = card.get_by_role("button", name=re.compile("^(alone|in the mix)"))
     expect(place).to_have_text(re.compile("^alone"))
-    page.keyboard.press("a")
+    tap(page, "a")
     expect(place).to_have_text(re.compile("^in the mix"))
     both.click()
     expect(both).to_have_attribute("aria-pressed", "false")

@@ -15,7 +15,7 @@ from playwright.sync_api import Page, expect
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import octaves_to_q
-from tests.browser.conftest import state
+from tests.browser.conftest import state, tap
 from tests.browser.test_access import _violations
 from tests.core.findings.sounds import RATE, melody
 from tests.scenes import song_with
@@ -234,7 +234,7 @@ def test_the_ways_to_hear_a_finding_say_whether_it_is_in_the_mix(page: Page, rin
     expect(where.get_by_role("button", name="in the mix")).to_have_attribute("aria-pressed", "true")
     page.keyboard.press("8")
     expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute("title", re.compile("in the mix"))
-    page.keyboard.press("a")  # one key goes alone, and what is heard of the finding goes on
+    tap(page, "a")  # one key goes alone, and what is heard of the finding goes on
     expect(where.get_by_role("button", name="in this track")).to_have_attribute("aria-pressed", "true")
     expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute("aria-pressed", "true")
     expect(card.get_by_role("button", name=re.compile("^Without"))).to_have_attribute(

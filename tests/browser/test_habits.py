@@ -16,7 +16,7 @@ from playwright.sync_api import Page, expect
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import octaves_to_q
-from tests.browser.conftest import choose, settled, state
+from tests.browser.conftest import choose, settled, state, tap
 from tests.browser.test_access import _violations
 from tests.patience import until
 from tests.web.server import go_back, last_edit, send_file
@@ -238,9 +238,9 @@ def test_snapshots_and_history_bring_the_song_back(page: Page, address: str, son
     expect(menu.get_by_role("button", name=re.compile("^shallow"))).to_be_visible()
     page.keyboard.press("Escape")
     page.get_by_role("heading", name="One", exact=True).click()
-    page.keyboard.press("s")
+    tap(page, "s")
     until(lambda: _moves(address, song)[0]["gain_db"] == -8.0)
-    page.keyboard.press("s")
+    tap(page, "s")
     until(lambda: _moves(address, song)[0]["gain_db"] == -2.0)
     # side by side: with the state of now, then with the other one
     page.get_by_role("button", name="Snapshots").click()
@@ -343,11 +343,11 @@ def test_all_treatments_are_switched_and_the_track_is_heard_in_company(page: Pag
     _bench(page, address, song)
     expect(page.get_by_text(re.compile("^This guts the track: it cuts deeper than 8 dB from"))).to_be_visible()
     page.get_by_role("heading", name="One", exact=True).click()
-    page.keyboard.press("q")
+    tap(page, "q")
     off = page.get_by_role("button", name=re.compile("^All treatments off"))
     expect(off).to_have_attribute("aria-pressed", "true")
     expect(off).to_contain_text(re.compile(r"−\d+\.\d dB"))  # as loud as with them
-    page.keyboard.press("q")
+    tap(page, "q")
     expect(off).to_have_attribute("aria-pressed", "false")
     page.keyboard.press("Shift+M")
     expect(page.get_by_role("button", name="Mono")).to_have_attribute("aria-pressed", "true")
@@ -358,7 +358,7 @@ def test_all_treatments_are_switched_and_the_track_is_heard_in_company(page: Pag
     page.get_by_role("heading", name="One", exact=True).click()
     hear = page.get_by_role("group", name="Hear")
     for name in ("This track", "With 1", "In the mix"):
-        page.keyboard.press("a")
+        tap(page, "a")
         expect(hear.get_by_role("button", name=name)).to_have_attribute("aria-pressed", "true")
     page.get_by_role("button", name="Play").click()
     expect(page.locator("[data-test=levels]")).to_contain_text(

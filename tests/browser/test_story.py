@@ -16,7 +16,7 @@ from playwright.sync_api import Page, expect
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.units import cents_between, octaves_to_q
-from tests.browser.conftest import state
+from tests.browser.conftest import state, tap
 from tests.patience import until
 
 
@@ -108,7 +108,7 @@ def test_from_raw_files_to_treated_stems(
         page.locator("body").click(position={"x": 640, "y": 60})
         page.keyboard.press(key)
         _pressed(page, signal)
-    page.keyboard.press("r")
+    tap(page, "r")
     _pressed(page, "Treated")
     expect(page.get_by_role("button", name="Pause")).to_be_visible()
     expect(page.locator("[data-test=match]")).not_to_contain_text(" 0.0 LU")

@@ -1,6 +1,7 @@
-"""Many sines at once, compiled: the nine tracks of the demo have some hundred thousand notes' worth of partials.
+"""Many sines at once, compiled: each note of the demo has up to forty partials.
 
-Each sine is turned on from the one before instead of being asked for anew; after a minute it is off by less than 1e-9.
+Each sine is turned on from the one before instead of being asked for anew: the tracks differ by less than 1e-7 of full
+scale from those whose sines were.
 """
 
 from __future__ import annotations

@@ -23,6 +23,10 @@ from mivlo.core.units import Floats, octaves_to_q
 DEEPEST_NARROW_DB, DEEPEST_BROAD_DB = 15.0, 6.0
 _DOUBT_IN_FIT = 0.25
 """Power of the score by which a spot counts less."""
+_WITHIN_DB = 3.0
+"""How far the sum may be off the expected boost for as much as a spot is off its own first values."""
+_STEP = 1.5e-8
+"""By which each value is moved to see what that does: the root of what a double tells apart."""
 LEAST_CENTRE, LEAST_HUMP_CENTRE = 0.12, 0.15
 
 
@@ -41,7 +45,7 @@ class Spot:
 
 
 def bell_db(at_oct: Floats, centre_oct: float | Floats, octaves: float | Floats, gain_db: float | Floats) -> Floats:
-    """The analogue bell of the Audio EQ Cookbook in dB; frequencies as octaves over 1 Hz. Or several, as numpy broadcasts."""
+    """The analogue bell of the Audio EQ Cookbook in dB, or several at a time; frequencies as octaves over 1 Hz."""
     a = 10.0 ** (gain_db / 40.0)
     w = 2.0 ** (at_oct - centre_oct)
     q = 0.5 / np.sinh(0.5 * np.log(2.0) * np.asarray(octaves))
@@ -65,18 +69,14 @@ def spots_of(reading: Reading) -> list[Spot]:
     return sorted(out, key=lambda s: -s.score)
 
 
-def fit_together(spots: Sequence[Spot], wanted_db: Floats, *, trust: float = 1.0) -> list[Spot]:
-    """Centre, width and depth of all spots at once, so that their sum follows an expected boost (grid,) in dB.
-
-    trust : how much the curve counts against each spot's own first values.
-    """
+def fit_together(spots: Sequence[Spot], wanted_db: Floats) -> list[Spot]:
+    """Centre, width and depth of all spots at once, so that their sum follows an expected boost (grid,) in dB."""
     if not spots:
         return []
     at = np.log2(finding_grid())
     first = np.array([[np.log2(s.frequency_hz), np.log2(s.octaves), s.gain_db] for s in spots])
     # how far each may go: a narrow spot's centre is known to a part of its width
     give = np.array([[0.1 * s.octaves, 0.35, 3.0] for s in spots])
-
     weights = np.array([s.score**_DOUBT_IN_FIT for s in spots])[:, None]
 
     def bells(steps: Floats) -> Floats:
@@ -86,7 +86,7 @@ def fit_together(spots: Sequence[Spot], wanted_db: Floats, *, trust: float = 1.0
 
     def off(steps: Floats) -> Floats:
         total = np.sum(bells(steps.reshape(-1, 3)), axis=0)
-        return np.concatenate([trust * (total - wanted_db) / 3.0, steps])
+        return np.concatenate([(total - wanted_db) / _WITHIN_DB, steps])
 
     def slopes(steps: Floats) -> Floats:
         # each spot moves its own bell only: all of them are moved at a time
@@ -94,7 +94,7 @@ def fit_together(spots: Sequence[Spot], wanted_db: Floats, *, trust: float = 1.0
         before, out = bells(now), np.zeros((len(at) + steps.size, steps.size))
         for i in range(3):
             moved = now + _STEP * (np.arange(3) == i)
-            out[: len(at), i::3] = (trust / 3.0 / _STEP) * (bells(moved) - before).T
+            out[: len(at), i::3] = (bells(moved) - before).T / (_STEP * _WITHIN_DB)
         out[len(at) :] = np.eye(steps.size)
         return out
 
@@ -107,7 +107,6 @@ def fit_together(spots: Sequence[Spot], wanted_db: Floats, *, trust: float = 1.0
     ]
 
 
-_STEP = 1.5e-8
 _NEAR_POINTS = 12
 """How far from where a broad spot was its centre is looked for once more: a quarter octave."""
 
