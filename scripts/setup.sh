@@ -41,9 +41,6 @@ if [ ! -e "$python_stamp" ]; then
   touch "$python_stamp"
 fi
 
-# for machines on which Python does not keep what it has read
-.venv/bin/python -m compileall -q src tests
-
 # beside the page's packages, for which one waits anyway
 compiled_stamp=.venv/.mivlo-compiled-$(find src/mivlo/core src/mivlo/live src/mivlo/demo src/mivlo/compiling.py -name '*.py' -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -c1-16)
 compiling=

@@ -10,12 +10,9 @@ from pathlib import Path
 import httpx
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Locator, Page, expect, sync_playwright
-from sqlalchemy import text
 
-from mivlo.store import database
-from tests.emptying import empty_database
 from tests.patience import PATIENCE_S
-from tests.web.server import go_back, last_edit, send_file
+from tests.scenes import song_with
 
 expect.set_options(timeout=1_000 * PATIENCE_S)
 
@@ -67,27 +64,10 @@ def empty_song(address: str, db: None) -> int:
     return int(made.json()["id"])
 
 
-_KEPT: dict[str, tuple[int, int]] = {}
-"""By the server's address, the song that tests have in common, and its last edit when it was made."""
-
-
 @pytest.fixture
-def full_song(address: str, database_url: str, marimba_wav: Path) -> int:
-    """A song with two tracks of recorded sound, the only one: made once, then brought back to how it was made."""
-    known = _KEPT.get(address)
-    if known is None or [s["id"] for s in httpx.get(f"{address}/api/songs").json()] != [known[0]]:
-        empty_database()
-        song = int(httpx.post(f"{address}/api/songs", json={"name": "Sluice", "sample_rate": 48_000}).json()["id"])
-        send_file(address, song, marimba_wav)
-        send_file(address, song, marimba_wav, "02_Second-Marimba.wav")
-        known = _KEPT[address] = song, last_edit(address, song)
-        return song
-    go_back(address, *known)
-    with database.engine().begin() as connection:  # what no step of the log brings back
-        for table in ("snapshots", "surveys", "watches"):
-            connection.execute(text(f"DELETE FROM {table}"))
-        connection.execute(text("DELETE FROM tasks WHERE state NOT IN ('waiting', 'running')"))
-    return known[0]
+def full_song(address: str, marimba_wav: Path) -> int:
+    """A song with two tracks of recorded sound, the only one."""
+    return song_with(address, (marimba_wav.name, marimba_wav), ("02_Second-Marimba.wav", marimba_wav))
 
 
 def state(address: str, song: int) -> dict:  # type: ignore[type-arg]

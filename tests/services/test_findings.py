@@ -50,15 +50,11 @@ def song(database_url: str, write_wav) -> int:  # type: ignore[no-untyped-def]
             song_id = songs.create_song(s, "Weir", RATE).id
         for seed in (1, 4):
             bring_in(song_id, write_wav(_ringing(seed), name=f"{seed}_Marimba.wav"))
+        _look(song_id)
         return song_id
 
-    song_id = scene("two that ring", lambda: _looked_at(make()))
+    song_id = scene("two that ring", make)
     _seen[song_id] = _keys(song_id)
-    return song_id
-
-
-def _looked_at(song_id: int) -> int:
-    _look(song_id)
     return song_id
 
 

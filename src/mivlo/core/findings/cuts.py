@@ -44,11 +44,11 @@ class Spot:
     broad: bool
 
 
-def bell_db(at_oct: Floats, centre_oct: float | Floats, octaves: float | Floats, gain_db: float | Floats) -> Floats:
-    """The analogue bell of the Audio EQ Cookbook in dB, or several at a time; frequencies as octaves over 1 Hz."""
+def bell_db(at_oct: Floats, centre_oct: float, octaves: float, gain_db: float) -> Floats:
+    """The analogue bell of the Audio EQ Cookbook in dB; frequencies as octaves over 1 Hz."""
     a = 10.0 ** (gain_db / 40.0)
     w = 2.0 ** (at_oct - centre_oct)
-    q = 0.5 / np.sinh(0.5 * np.log(2.0) * np.asarray(octaves))
+    q = octaves_to_q(octaves)
     away = (1.0 - w * w) ** 2
     band = (w / q) ** 2
     return np.asarray(10.0 * np.log10((away + band * a * a) / (away + band / (a * a))))
@@ -77,19 +77,19 @@ def fit_together(spots: Sequence[Spot], wanted_db: Floats) -> list[Spot]:
     first = np.array([[np.log2(s.frequency_hz), np.log2(s.octaves), s.gain_db] for s in spots])
     # how far each may go: a narrow spot's centre is known to a part of its width
     give = np.array([[0.1 * s.octaves, 0.35, 3.0] for s in spots])
-    weights = np.array([s.score**_DOUBT_IN_FIT for s in spots])[:, None]
+    weights = [s.score**_DOUBT_IN_FIT for s in spots]
 
     def bells(steps: Floats) -> Floats:
         """(spots, grid), each as far as it counts."""
-        centre, width, gain = (column[:, None] for column in (first + steps * give).T)
-        return weights * bell_db(at, centre, 2.0 ** np.clip(width, -5.0, 1.2), gain)
+        values = zip(weights, first + steps * give, strict=True)
+        return np.stack([w * bell_db(at, c, 2.0 ** np.clip(width, -5.0, 1.2), g) for w, (c, width, g) in values])
 
     def off(steps: Floats) -> Floats:
         total = np.sum(bells(steps.reshape(-1, 3)), axis=0)
         return np.concatenate([(total - wanted_db) / _WITHIN_DB, steps])
 
     def slopes(steps: Floats) -> Floats:
-        # each spot moves its own bell only: all of them are moved at a time
+        # each spot moves its own bell only: all spots are moved at a time
         now = steps.reshape(-1, 3)
         before, out = bells(now), np.zeros((len(at) + steps.size, steps.size))
         for i in range(3):
@@ -116,11 +116,13 @@ def seen_twice(spot: Spot, tried: Reading, made: StaticMove) -> Spot:
 
     What a bell at its place leaves of a bell is one of the same width.
     """
+    if not spot.broad:
+        return spot
     grid = finding_grid()
     at = nearest_point(grid, spot.frequency_hz)
     near = np.arange(max(0, at - _NEAR_POINTS), min(len(grid), at + _NEAR_POINTS + 1))
     at = int(near[np.argmax(tried.hump_centre[near])])
-    if not spot.broad or tried.hump_centre[at] < LEAST_HUMP_CENTRE:
+    if tried.hump_centre[at] < LEAST_HUMP_CENTRE:
         return spot
     hz = float(grid[at] * 2.0 ** tried.hump_offset_oct[at])
     return replace(

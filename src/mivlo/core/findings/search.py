@@ -273,21 +273,20 @@ class Search:
 
         Exact for what rings shorter than a window; nothing is rendered.
         """
+        if not moves:
+            return self.reading
         response = treatment_db(moves, finding_grid(), sample_rate=self.sample_rate).astype(np.float32)
         parts = self.view.parts
         levels = [level + response[part.reach] for level, part in zip(self.view.levels, parts, strict=True)]
         return read_contours(all_contours(levels, parts), self._model, role=self._role)
 
-    def tried(self, spots: Sequence[Spot]) -> Reading:
-        """As `after`, with every spot cut by half of its height: what is real shrinks, what is not stays a line."""
-        return self.after(_halves(spots)) if spots else self.reading
-
-    def _refined(self, spots: Sequence[Spot], tried: Reading) -> list[Spot]:
+    def _refined(self, spots: Sequence[Spot], halves: Sequence[StaticMove], tried: Reading) -> list[Spot]:
         """The spots; of broad ones what two looks say in the mean: at the whole, and at what half a cut leaves.
 
         One look alone says four fifths of how high they are. Of narrow ones the second knows no better.
         """
-        halves = _halves(spots)
+        if not any(spot.broad for spot in spots):
+            return list(spots)
         taken_db = -treatment_db(halves, finding_grid(), sample_rate=self.sample_rate)
         first, left = (reading.boost_db + reading.hump_db for reading in (self.reading, tried))
         seen = [seen_twice(spot, tried, half) for spot, half in zip(spots, halves, strict=True)]
@@ -304,11 +303,16 @@ class Search:
         return [None if s.broad else measure_decay(self.spectrum, s.frequency_hz, s.octaves) for s in spots]
 
     def weighed(self, leave_out_hz: Sequence[float] = ()) -> list[tuple[Spot, Decay | None, dict[str, float]]]:
-        """As `spots`, each with how it rings and what speaks for and against it."""
+        """As `spots`, each with how it rings and what speaks for and against it.
+
+        All are cut by half of their height and looked at again: what is real shrinks, what is not stays a line.
+        """
         spots = self.spots(leave_out_hz)
-        decays, tried, track = self._decays(spots), self.tried(spots), of_track(self.contours)
+        halves = [as_cut(s, TRIED_SHARE, deepest_db=deepest_for(1.0, broad=s.broad)) for s in spots]
+        tried = self.after(halves)
+        decays, track = self._decays(spots), of_track(self.contours)
         heard = [{**track, **self._witnesses(s, decay, tried)} for s, decay in zip(spots, decays, strict=True)]
-        return list(zip(self._refined(spots, tried), decays, with_crowd(heard), strict=True))
+        return list(zip(self._refined(spots, halves, tried), decays, with_crowd(heard), strict=True))
 
     def _witnesses(self, spot: Spot, decay: Decay | None, tried: Reading) -> dict[str, float]:
         seen = trace(self.view, spot.frequency_hz, spot.octaves, broad=spot.broad)
@@ -530,10 +534,6 @@ class Search:
             says=f"Nothing is played below {rumble.plays_from_hz:.0f} Hz.",
         )  # fmt: skip
         return replace(self._with_evidence(finding, None, broad=True), slope=0.0, share_of_time=1.0)
-
-
-def _halves(spots: Sequence[Spot]) -> list[StaticMove]:
-    return [as_cut(spot, TRIED_SHARE, deepest_db=deepest_for(1.0, broad=spot.broad)) for spot in spots]
 
 
 def _is_one_of(hz: float, places_hz: Sequence[float]) -> bool:
