@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import tempfile
@@ -15,6 +16,7 @@ import psycopg
 import pytest
 from typer.testing import CliRunner
 
+from mivlo import cluster as clusters
 from mivlo.cli import app
 from mivlo.cluster import FINISHED, Cluster, ClusterError
 
@@ -147,3 +149,17 @@ def test_a_making_that_is_killed_at_any_moment_leaves_the_way_free(own: Path) ->
         connection.execute("CREATE TABLE kept AS SELECT 14 AS songs")
     assert _songs(cluster) == 14
     cluster.stop()
+
+
+def test_a_port_that_another_program_takes_at_the_last_moment_is_given_up_for_another(
+    cluster: Cluster, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    really = clusters.free_port
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        said = iter([int(taken.getsockname()[1])])
+        monkeypatch.setattr(clusters, "free_port", lambda wanted: next(said, None) or really(wanted))
+        assert cluster.start()
+        assert cluster.port != taken.getsockname()[1]
+    assert _songs(cluster) == 14

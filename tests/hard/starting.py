@@ -17,6 +17,10 @@ import pytest
 
 from mivlo.cluster import free_port
 from tests.patience import PATIENCE_S
+from tests.web.server import number
+
+# a port is taken seconds after it was found free: test processes that run at a time must not find the same
+SERVER_PORT, DATABASE_PORT, OTHER_SERVER_PORT = (base + number() for base in (54_520, 54_480, 54_540))
 
 
 def until(done: Callable[[], object], says: str, most_s: float = PATIENCE_S) -> float:
@@ -42,7 +46,7 @@ class Installation:
         kept = {k: v for k, v in os.environ.items() if not k.startswith("MIVLO_")}
         return {
             **kept, "MIVLO_DATA_DIR": str(self.root / "data"), "MIVLO_PG_DIR": str(self.root / "postgres"),
-            "MIVLO_PG_PORT": "54481", "MIVLO_PORT": str(self.port), "MIVLO_DEMO": "0",
+            "MIVLO_PG_PORT": str(DATABASE_PORT), "MIVLO_PORT": str(self.port), "MIVLO_DEMO": "0",
             **self.settings,
         }  # fmt: skip
 
@@ -60,7 +64,9 @@ class Installation:
         return False
 
     def wait_until_up(self) -> float:
-        return until(lambda: self.up() or self.ended(), f"it did not come up: {self.said()}")
+        took = until(lambda: self.up() or self.ended(), "it did not come up")
+        assert not self.ended(), self.said()
+        return took
 
     def ended(self) -> bool:
         return self.process is not None and self.process.poll() is not None
@@ -130,6 +136,6 @@ def installation(root: Path | None = None, settings: dict[str, str] | None = Non
         if root is None:  # where the unprivileged user of the database gets to, too
             root = Path(stack.enter_context(tempfile.TemporaryDirectory(dir="/var/tmp")))
             root.chmod(0o755)
-        made = Installation(root, free_port(54_520), settings)
+        made = Installation(root, free_port(SERVER_PORT), settings)
         stack.callback(made.clean_up)
         yield made

@@ -123,7 +123,7 @@ def test_a_backup_brings_a_song_into_another_installation(running: Installation,
     wanted = _exported(running, song)
     running.signal(signal.SIGTERM)
     running.wait()
-    with installation(settings={"MIVLO_PG_PORT": "54487"}) as other:
+    with installation() as other:
         other.start()
         other.wait_until_up()
         assert "1 song restored" in mivlo(other, "restore", file)

@@ -11,7 +11,7 @@ import httpx
 import pytest
 
 from mivlo.cluster import free_port
-from tests.hard.starting import Installation, until
+from tests.hard.starting import OTHER_SERVER_PORT, Installation, until
 from tests.patience import PATIENCE_S
 
 
@@ -25,7 +25,7 @@ def _names(made: Installation) -> set[str]:
 
 def test_a_second_start_says_who_holds_the_folder_and_touches_nothing(running: Installation) -> None:
     _song(running, "Weir")
-    for port in (running.port, free_port(54_540)):
+    for port in (running.port, free_port(OTHER_SERVER_PORT)):
         other = Installation(running.root, port)
         other.out = running.root / "second.txt"
         other.start()
