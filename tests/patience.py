@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Callable
+from functools import lru_cache
 
 import httpx
 
@@ -19,3 +20,6 @@ def until(done: Callable[[], bool], otherwise: str = "it does not come") -> None
 # requests that say nothing else; httpx itself would give up after 5 s
 for _step in ("connect", "read", "write", "pool"):
     setattr(httpx._config.DEFAULT_TIMEOUT_CONFIG, _step, PATIENCE_S)
+
+# each request would read all certificates anew, which took most of the time of processes that test by requests
+httpx._transports.default.create_ssl_context = lru_cache(httpx.create_ssl_context)  # type: ignore[attr-defined]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import psycopg
 import pytest
 from sqlalchemy import text
 
@@ -65,9 +66,10 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
         )
 
     async def another_worker() -> None:
-        app = queue.make_app(database_url.replace("postgresql+psycopg://", "postgresql://"))
-        async with app.open_async():
-            await queue.take_up_lost(app)
+        url = database_url.replace("postgresql+psycopg://", "postgresql://")
+        app = queue.make_app(url)
+        async with app.open_async(), await psycopg.AsyncConnection.connect(url) as turn:
+            await queue.take_up_lost(app, turn)
             with database.engine().begin() as connection:  # the dead one has nothing to do any more
                 assert connection.scalar(text(HELD), {"worker": worker}) == 0
             await app.run_worker_async(wait=False, queues=["lost"], install_signal_handlers=False)

@@ -16,6 +16,7 @@ import psycopg
 from procrastinate.exceptions import ConnectorException
 from sqlalchemy import inspect as inspect_database
 from sqlalchemy import text
+from sqlalchemy.exc import DBAPIError
 
 from mivlo.config import settings
 from mivlo.core.errors import MivloError
@@ -37,6 +38,7 @@ _BEHIND = 5
 """How far (as `nice` counts) work in the background stands behind the server."""
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S, _SETTLED_S = 0.2, 5.0, 30.0
 
+LOOK_EVERY_S = 1.0
 _TAKE_UP_LOCK = 7_262_001
 """The advisory lock of the one worker that looks for lost jobs; any number that nothing else here uses."""
 
@@ -49,11 +51,6 @@ def make_app(url: str | None = None) -> procrastinate.App:
     @app.task(name=RUN, retry=False)
     def run(task_id: int) -> None:
         run_task(task_id)
-
-    @app.periodic(cron="* * * * * *")
-    @app.task(name="mivlo.take_up", pass_context=True, queueing_lock="take_up")
-    async def take_up(context: procrastinate.JobContext, timestamp: int) -> None:
-        await take_up_lost(app)
 
     @app.periodic(cron="17 * * * *")
     @app.task(name="mivlo.sweep", queueing_lock="sweep")
@@ -80,20 +77,35 @@ def back_up_if_due() -> Path | None:
         return None
 
 
-async def take_up_lost(app: procrastinate.App) -> int:
-    """Put the tasks of dead workers back into the queue; how many.
+async def take_up_lost(app: procrastinate.App, turn: psycopg.AsyncConnection[Any]) -> int:
+    """Put the tasks of dead workers back into the queue; how many. `turn` is a connection for this alone.
 
     One worker at a time looks: between seeing a lost job and putting it back, another one could have put it back and
     begun it, and it would be done twice at once.
     """
     manager = app.job_manager
-    async with await psycopg.AsyncConnection.connect(settings().libpq_url) as turn:
+    async with turn.transaction():
         await turn.execute("SELECT pg_advisory_xact_lock(%s)", (_TAKE_UP_LOCK,))
         lost = list(await manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_S))
         for job in lost:
             log.warning("the worker of job %s died; it is taken up again", job.id)
             await manager.retry_job(job)
         return len(lost) + await asyncio.to_thread(take_up_orphans)
+
+
+async def _keep_taking_up(app: procrastinate.App) -> None:
+    """Look for lost tasks until cancelled. No job of the queue: an idle machine would write to its disk each second."""
+    while True:
+        try:
+            async with await psycopg.AsyncConnection.connect(settings().libpq_url) as turn:
+                while True:
+                    await take_up_lost(app, turn)
+                    await asyncio.sleep(LOOK_EVERY_S)
+        except (ConnectorException, psycopg.Error, DBAPIError) as error:
+            log.info("lost tasks can't be looked for now: %s", error)
+        except Exception:
+            log.exception("looking for lost tasks failed; it is tried again")
+        await asyncio.sleep(LOOK_EVERY_S)
 
 
 def ensure_schema() -> None:
@@ -152,10 +164,13 @@ async def _until_stopped(concurrency: int) -> bool:
                 install_signal_handlers=False,
             )
         )
+        looking = asyncio.create_task(_keep_taking_up(app))
         stopping = asyncio.create_task(stop.wait())
         await asyncio.wait({working, stopping}, return_when=asyncio.FIRST_COMPLETED)
         asked = stop.is_set()
+        looking.cancel()
         stopping.cancel()
+        await asyncio.gather(looking, return_exceptions=True)
         if asked:
             working.cancel()
             await asyncio.gather(working, return_exceptions=True)
