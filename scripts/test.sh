@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # All checks: page units, linters, types, Python, browser. Ends with pytest's closing line.
-# Four test processes, each with its own database and server, since much is waited for; linters and page units beside them.
+# Three test processes, each with its own database and server, since much is waited for; linters and page units beside them.
 set -uo pipefail
 cd "$(dirname "$0")/.."
 log=$(mktemp -d)
@@ -12,7 +12,7 @@ lint=$!
 # only the plugin that is needed: pytest would rewrite all modules of the others, in each process
 export PYTEST_DISABLE_PLUGIN_AUTOLOAD=1
 unset PYTHONDONTWRITEBYTECODE
-.venv/bin/python -m pytest -p xdist.plugin -n 4 --dist loadfile --no-loadscope-reorder "$@" | tee "$log/tests"
+.venv/bin/python -m pytest -p xdist.plugin -n 3 --dist loadfile --no-loadscope-reorder "$@" | tee "$log/tests"
 failed=$?
 for beside in units lint; do
   wait "${!beside}" || { failed=1; cat "$log/$beside"; tail -n 1 "$log/tests"; }

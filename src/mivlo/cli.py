@@ -18,6 +18,7 @@ from mivlo import __version__, cli_habits, cli_mix, compute_in_one_thread
 from mivlo.cli_mix import existing
 from mivlo.core.errors import MivloError
 from mivlo.core.roles import Role
+from mivlo.loading import loading
 
 if TYPE_CHECKING:
     from mivlo.services.handover.sheets import ReadSheet
@@ -261,10 +262,11 @@ def serve() -> None:
     from mivlo.web.doors import check_exposed
 
     check_exposed(settings())  # before all else is loaded
-    import uvicorn
+    with loading():
+        import uvicorn
 
-    from mivlo.live.protocol import LARGEST_MESSAGE
-    from mivlo.web.app import make_app
+        from mivlo.live.protocol import LARGEST_MESSAGE
+        from mivlo.web.app import make_app
 
     _keep_private(settings().data_dir)
     uvicorn.run(
@@ -276,9 +278,10 @@ def serve() -> None:
 @app.command()
 def worker() -> None:
     """Run one worker for long work; any number may run, on any machine that reaches the database."""
-    from mivlo.config import settings
-    from mivlo.jobs.queue import work
-    from mivlo.jobs.watcher import Watcher
+    with loading():
+        from mivlo.config import settings
+        from mivlo.jobs.queue import work
+        from mivlo.jobs.watcher import Watcher
 
     _keep_private(settings().data_dir)
     watcher = Watcher()

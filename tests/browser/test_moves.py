@@ -152,6 +152,7 @@ def test_what_comes_behind_is_heard_and_exported(page: Page, address: str, song:
 def test_a_square_is_dragged_across_the_rail_and_back(page: Page, address: str, song: int) -> None:
     _bench(page)
     _add(page, "Bell")
+    until(lambda: len(_moves(address, song)) == 1)
     square = page.get_by_role("button", name="Move 1 on")
     rail = page.locator("[data-test=aftercare]")
 
