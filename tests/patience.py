@@ -9,12 +9,13 @@ import httpx
 PATIENCE_S = 120.0
 
 
-def until(done: Callable[[], bool], otherwise: str = "it does not come") -> None:
-    """Wait for something that nobody tells."""
-    deadline = time.monotonic() + PATIENCE_S
+def until(done: Callable[[], object], otherwise: str = "it does not come", most_s: float = PATIENCE_S) -> float:
+    """Wait for something that nobody tells; how long it took."""
+    began = time.monotonic()
     while not done():
-        assert time.monotonic() < deadline, otherwise
+        assert time.monotonic() - began < most_s, otherwise
         time.sleep(0.05)
+    return time.monotonic() - began
 
 
 # requests that say nothing else; httpx itself would give up after 5 s

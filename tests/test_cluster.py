@@ -16,9 +16,8 @@ import psycopg
 import pytest
 from typer.testing import CliRunner
 
-from mivlo import cluster as clusters
 from mivlo.cli import app
-from mivlo.cluster import FINISHED, Cluster, ClusterError
+from mivlo.cluster import FINISHED, Cluster, ClusterError, free_port
 
 PORT = 54_471
 
@@ -154,12 +153,11 @@ def test_a_making_that_is_killed_at_any_moment_leaves_the_way_free(own: Path) ->
 def test_a_port_that_another_program_takes_at_the_last_moment_is_given_up_for_another(
     cluster: Cluster, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    really = clusters.free_port
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))
         taken.listen()
         said = iter([int(taken.getsockname()[1])])
-        monkeypatch.setattr(clusters, "free_port", lambda wanted: next(said, None) or really(wanted))
+        monkeypatch.setattr("mivlo.cluster.free_port", lambda wanted: next(said, None) or free_port(wanted))
         assert cluster.start()
         assert cluster.port != taken.getsockname()[1]
     assert _songs(cluster) == 14

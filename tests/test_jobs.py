@@ -9,6 +9,7 @@ import psycopg
 import pytest
 from sqlalchemy import text
 
+from mivlo.config import settings
 from mivlo.core.units import Floats
 from mivlo.jobs import queue, running
 from mivlo.services.recordings import files, importing
@@ -49,7 +50,7 @@ def _ended(task_id: int) -> tuple[str, str]:
     return _task(task_id)
 
 
-def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise: Floats, database_url: str) -> None:  # type: ignore[no-untyped-def]
+def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise: Floats) -> None:  # type: ignore[no-untyped-def]
     task_id = _request(song, write_wav(noise, name="Kick.wav"))
     tasks.set_task(task_id, state="running")  # it had begun
     with database.engine().begin() as connection:
@@ -66,9 +67,8 @@ def test_the_task_of_a_dead_worker_is_taken_up_again(song: int, write_wav, noise
         )
 
     async def another_worker() -> None:
-        url = database_url.replace("postgresql+psycopg://", "postgresql://")
-        app = queue.make_app(url)
-        async with app.open_async(), await psycopg.AsyncConnection.connect(url) as turn:
+        app = queue.make_app()
+        async with app.open_async(), await psycopg.AsyncConnection.connect(settings().libpq_url) as turn:
             await queue.take_up_lost(app, turn)
             with database.engine().begin() as connection:  # the dead one has nothing to do any more
                 assert connection.scalar(text(HELD), {"worker": worker}) == 0

@@ -232,27 +232,27 @@ class Cluster:
         self.make()
         if self.running():
             return False
-        for _ in range(3):  # another program may take the port before the server does
+        for again in (True, True, False):  # another program may take the port before the server does
             self.port = free_port(self.port)
-            if not (failed := self._start_server()) or free_port(self.port) == self.port:
+            try:
+                self._start_server()
                 break
-        if failed:
-            raise ClusterError(failed)
+            except ClusterError:
+                if not again or free_port(self.port) == self.port:
+                    raise
         self._make_database()
         (self.folder / FINISHED).touch()  # one that was made before there was this mark
         return True
 
-    def _start_server(self) -> str:
-        """What went wrong, as a sentence; empty if it runs."""
+    def _start_server(self) -> None:
         options = f"-c port={self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''"
         if not self.durable:
             options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
         log = self.folder / "server.log"
         done = self._run("pg_ctl", "-D", str(self.folder), "-l", str(log), "-w", "-t", "60", "-o", options, "start")
-        if not done.returncode:
-            return ""
-        tail = log.read_text()[-600:] if log.exists() else done.stdout
-        return f"The database did not start. Its log ({log}) ends with: {tail.strip()}"
+        if done.returncode:
+            tail = log.read_text()[-600:] if log.exists() else done.stdout
+            raise ClusterError(f"The database did not start. Its log ({log}) ends with: {tail.strip()}")
 
     def _make_database(self) -> None:
         url = self.url.replace("postgresql+psycopg://", "postgresql://").removesuffix("/mivlo") + "/postgres"

@@ -19,8 +19,9 @@ import httpx
 import numpy as np
 import soundfile
 
-from tests.hard.starting import Installation, installation, until
+from tests.hard.starting import Installation, installation
 from tests.hard.working import new_song, settled, tasks, upload
+from tests.patience import until
 
 RATE = 48_000
 PARTS = ("serve", "worker", "postgres")

@@ -8,28 +8,18 @@ import signal
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
 import pytest
 
 from mivlo.cluster import free_port
-from tests.patience import PATIENCE_S
+from tests.patience import PATIENCE_S, until
 from tests.web.server import number
 
 # a port is taken seconds after it was found free: test processes that run at a time must not find the same
-SERVER_PORT, DATABASE_PORT, OTHER_SERVER_PORT = (base + number() for base in (54_520, 54_480, 54_540))
-
-
-def until(done: Callable[[], object], says: str, most_s: float = PATIENCE_S) -> float:
-    """Wait for something; how long it took."""
-    begin = time.monotonic()
-    while not done():
-        assert time.monotonic() - begin < most_s, says
-        time.sleep(0.05)
-    return time.monotonic() - begin
+SERVER_PORT, DATABASE_PORT = 54_520 + number(), 54_480 + number()
 
 
 class Installation:

@@ -18,8 +18,9 @@ import soundfile
 from playwright.sync_api import Page, expect, sync_playwright
 
 from tests.browser.conftest import ARGUMENTS, CHROMIUM
-from tests.hard.starting import Installation, installation, until
+from tests.hard.starting import Installation, installation
 from tests.hard.working import new_song, settled, the_task, upload
+from tests.patience import until
 from tests.sounds import play_phrase
 
 pytestmark = pytest.mark.hard

@@ -15,8 +15,9 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.hard.starting import Installation, installation, small_disk, until
+from tests.hard.starting import Installation, installation, small_disk
 from tests.hard.working import new_song, send, settled, the_task, upload, works
+from tests.patience import until
 
 RATE = 48_000
 pytestmark = pytest.mark.hard

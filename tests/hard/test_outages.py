@@ -15,8 +15,9 @@ import psycopg
 import pytest
 import soundfile
 
-from tests.hard.starting import Installation, until
+from tests.hard.starting import Installation
 from tests.hard.working import new_song, settled, tasks, upload, works
+from tests.patience import until
 
 RATE = 48_000
 

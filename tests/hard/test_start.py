@@ -11,8 +11,8 @@ import httpx
 import pytest
 
 from mivlo.cluster import free_port
-from tests.hard.starting import OTHER_SERVER_PORT, Installation, until
-from tests.patience import PATIENCE_S
+from tests.hard.starting import Installation
+from tests.patience import PATIENCE_S, until
 
 
 def _song(made: Installation, name: str) -> int:
@@ -25,7 +25,7 @@ def _names(made: Installation) -> set[str]:
 
 def test_a_second_start_says_who_holds_the_folder_and_touches_nothing(running: Installation) -> None:
     _song(running, "Weir")
-    for port in (running.port, free_port(OTHER_SERVER_PORT)):
+    for port in (running.port, free_port(running.port)):
         other = Installation(running.root, port)
         other.out = running.root / "second.txt"
         other.start()

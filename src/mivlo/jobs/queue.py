@@ -16,7 +16,6 @@ import psycopg
 from procrastinate.exceptions import ConnectorException
 from sqlalchemy import inspect as inspect_database
 from sqlalchemy import text
-from sqlalchemy.exc import DBAPIError
 
 from mivlo.config import settings
 from mivlo.core.errors import MivloError
@@ -25,6 +24,7 @@ from mivlo.services.backup.saving import nightly
 from mivlo.services.recordings.sweeping import sweep
 from mivlo.services.tasks.tasks import take_up_orphans
 from mivlo.store.database import engine
+from mivlo.store.outages import is_away, is_full
 from mivlo.store.queue import RUN
 
 log = logging.getLogger("mivlo.jobs")
@@ -38,14 +38,14 @@ _BEHIND = 5
 """How far (as `nice` counts) work in the background stands behind the server."""
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S, _SETTLED_S = 0.2, 5.0, 30.0
 
-LOOK_EVERY_S = 1.0
+_LOOK_EVERY_S = 1.0
 _TAKE_UP_LOCK = 7_262_001
 """The advisory lock of the one worker that looks for lost jobs; any number that nothing else here uses."""
 
 
-def make_app(url: str | None = None) -> procrastinate.App:
+def make_app() -> procrastinate.App:
     """The queue on our database, with its tasks registered."""
-    connector = procrastinate.PsycopgConnector(conninfo=url or settings().libpq_url, min_size=1, max_size=4)
+    connector = procrastinate.PsycopgConnector(conninfo=settings().libpq_url, min_size=1, max_size=4)
     app = procrastinate.App(connector=connector)
 
     @app.task(name=RUN, retry=False)
@@ -100,12 +100,11 @@ async def _keep_taking_up(app: procrastinate.App) -> None:
             async with await psycopg.AsyncConnection.connect(settings().libpq_url) as turn:
                 while True:
                     await take_up_lost(app, turn)
-                    await asyncio.sleep(LOOK_EVERY_S)
-        except (ConnectorException, psycopg.Error, DBAPIError) as error:
-            log.info("lost tasks can't be looked for now: %s", error)
-        except Exception:
-            log.exception("looking for lost tasks failed; it is tried again")
-        await asyncio.sleep(LOOK_EVERY_S)
+                    await asyncio.sleep(_LOOK_EVERY_S)
+        except Exception as error:
+            if not (isinstance(error, ConnectorException) or is_away(error) or is_full(error)):
+                log.exception("looking for lost tasks failed; it is tried again")
+        await asyncio.sleep(_LOOK_EVERY_S)
 
 
 def ensure_schema() -> None:
