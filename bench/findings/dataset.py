@@ -1,6 +1,8 @@
-"""Contours of damaged and clean clips with what was done to them: what the network learns from and is tested on.
+"""Contours of damaged and clean clips with what was done to them: what the networks learn from and are tested on.
 
 python -m bench.findings.dataset        # sources as they are, then other instruments made from them
+
+Of each clip there are the contours that most networks read and those of the closer look, under VIEWS.
 """
 
 from __future__ import annotations
@@ -18,6 +20,7 @@ from bench.findings.damage import Bell, Draw, damage, draw_bell, draw_wider
 from bench.findings.made import made_up
 from bench.findings.sources import RATE, Source, all_sources
 from bench.findings.variants import varied
+from mivlo.core.findings.closer import closer_contours
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.frames import frame_levels, make_parts
 from mivlo.core.units import Floats
@@ -32,7 +35,7 @@ MADE_UP = 1_400
 
 @dataclass(frozen=True, slots=True)
 class Example:
-    """A clip as the network sees it. `bells` is empty for a clean one."""
+    """A clip as a network sees it. `bells` is empty for a clean one."""
 
     source: str
     half: str
@@ -46,18 +49,29 @@ def contours_of(x: Floats) -> Floats:
     return all_contours([frame_levels([x[:, None]], p) for p in parts], parts)
 
 
-def _path(source: Source, take: int, variant: int | None = None) -> Path:
+def _closer_of(x: Floats) -> Floats:
+    return closer_contours(x.astype(np.float32), sample_rate=RATE).astype(np.float16)
+
+
+VIEWS: dict[str, Callable[[Floats], Floats]] = {"examples": contours_of, "closer": _closer_of}
+"""By the folder that each is kept in."""
+
+
+def _name(source: Source, take: int, variant: int | None = None) -> str:
     other = "" if variant is None else f"-other{variant}"
-    return CACHE / "examples" / f"{source.name.replace(' ', '-')}-{take}{other}.npz"
+    return f"{source.name.replace(' ', '-')}-{take}{other}"
 
 
-def _made_up_path(number: int) -> Path:
-    return CACHE / "examples" / f"made-up-{number}.npz"
+def _made_up_name(number: int) -> str:
+    return f"made-up-{number}"
+
+
+def _path(view: str, name: str) -> Path:
+    return CACHE / view / f"{name}.npz"
 
 
 def _build(job: tuple[int, int]) -> str:
     source = all_sources()[job[0]]
-    path = _path(source, job[1])
     if source.half not in ("more", "tune", "foreign"):
         return ""
     try:
@@ -65,7 +79,7 @@ def _build(job: tuple[int, int]) -> str:
     except Exception as refused:
         return f"{source.name}: {refused}"
     draw = draw_wider if source.half == "more" else draw_bell
-    _keep(path, lambda _: clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
+    _keep(_name(source, job[1]), lambda _: clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
     if source.half == "more":
         _vary(job, source, clean)
     return ""
@@ -81,35 +95,39 @@ def _vary(job: tuple[int, int], source: Source, clean: Floats) -> None:
         def another(random: np.random.Generator = random) -> Floats:
             return clip(like[int(random.integers(len(like)))], int(random.integers(TAKES)))
 
-        path = _path(source, job[1], variant)
-        _keep(path, lambda random, other=another: varied(clean, random, other), random, (draw_bell, draw_wider))
+        name = _name(source, job[1], variant)
+        _keep(name, lambda random, other=another: varied(clean, random, other), random, (draw_bell, draw_wider))
 
 
 def _make_up(number: int) -> None:
-    _keep(_made_up_path(number), made_up, np.random.default_rng([number, 8_642]), (draw_bell, draw_wider))
+    _keep(_made_up_name(number), made_up, np.random.default_rng([number, 8_642]), (draw_bell, draw_wider))
 
 
 def _keep(
-    path: Path, make: Callable[[np.random.Generator], Floats], random: np.random.Generator, draws: tuple[Draw, ...]
+    name: str, make: Callable[[np.random.Generator], Floats], random: np.random.Generator, draws: tuple[Draw, ...]
 ) -> None:
-    """A clip as it is and damaged, in a file; what is there already stays."""
-    if path.exists():
+    """A clip as it is and damaged, in a file for each view; what is there already stays."""
+    wanted = [view for view in VIEWS if not _path(view, name).exists()]
+    if not wanted:
         return
-    path.parent.mkdir(parents=True, exist_ok=True)
     clean = make(random)
-    views, done = [contours_of(clean)], [np.zeros((0, 4))]
+    sounds, done = [clean], [np.zeros((0, 4))]
     for draw in draws:
         damaged, bells = damage(clean, random, draw)
-        views.append(contours_of(damaged))
+        sounds.append(damaged)
         done.append(np.array([[b.frequency_hz, b.octaves, b.gain_db, b.hump] for b in bells]).reshape(-1, 4))
     lengths = np.array([len(d) for d in done])
-    np.savez(path, contours=np.stack(views).astype(np.float32), bells=np.concatenate(done), lengths=lengths)
+    for view in wanted:
+        path = _path(view, name)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        np.savez(path, contours=np.stack([VIEWS[view](x) for x in sounds]), bells=np.concatenate(done), lengths=lengths)
 
 
 def load(
     halves: tuple[str, ...],
     takes: int = TAKES,
     *,
+    view: str = "examples",
     leave_out: Callable[[Source], bool] | None = None,
 ) -> list[Example]:
     """All examples of these halves that have been built, without some sources; with what was made of them."""
@@ -117,11 +135,11 @@ def load(
     for source in all_sources():
         if source.half not in halves or (leave_out is not None and leave_out(source)):
             continue
-        paths = [_path(source, take, v) for take in range(takes) for v in (None, *range(VARIANTS))]
+        paths = [_path(view, _name(source, take, v)) for take in range(takes) for v in (None, *range(VARIANTS))]
         for path in (p for p in paths if p.exists()):
             out += _read(path, source.name, source.half, source.role)
     if "more" in halves:
-        for path in (p for p in map(_made_up_path, range(MADE_UP)) if p.exists()):
+        for path in (p for p in (_path(view, _made_up_name(n)) for n in range(MADE_UP)) if p.exists()):
             out += _read(path, path.stem, "more", "")
     return out
 

@@ -37,10 +37,11 @@ from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 
 OUT = Path("src/mivlo/core/findings/model.npz")
+CLOSER = Path("src/mivlo/core/findings/closer.npz")
 SEEN = CACHE / "seen.pickle"
 PARTS = 8
 TAKES, DAMAGES = 4, 3
-_KNOTS = {"certainty": 8, "boost_db": 5, "height_db": 5, "boost_disagreement_db": 5}
+_KNOTS = {"certainty": 8, "closer_certainty": 8, "boost_db": 5, "height_db": 5, "boost_disagreement_db": 5}
 _FEW_KNOTS = 4
 _STIFF = 3.0
 CONFIDENCES = np.array([0.1, 0.2, 0.35, 0.47, 0.55, 0.7, 0.85, 1.0])
@@ -103,8 +104,9 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
     source = all_sources()[number]
     # networks that never heard a family don't know it
     role = Role(source.role) if origin != "family" and take % 2 else None
-    with Path(path).open("rb") as file:
-        model = read_model(file)
+    with Path(path).open("rb") as file, CLOSER.open("rb") as closer:
+        # no network that reads the closer look never heard a family
+        model = read_model(file, None if origin == "family" else closer)
     clean = clip(source, take)
     target = levels(clean)
     out = [_look(clean, model, role, source.name, origin, (), target)]

@@ -22,6 +22,8 @@ import sys
 import time
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -38,12 +40,9 @@ from bench.findings.sources import Source
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.findings.network import DILATIONS, HEADS, ROLES, Weights, input_of_boost, network_input, weights_in
+from mivlo.core.spectra import nearest_point
 
 OUT = Path("src/mivlo/core/findings/model.npz")
-GRID = finding_grid()
-OCTAVES = np.log2(GRID)
-COLOURS = CubicSpline(np.linspace(0, 1, 7), np.eye(7))(np.linspace(0, 1, len(GRID))).T
-"""Seven smooth curves whose sums are the colours of microphones."""
 WIDTH = 48
 BATCH = 32
 ROLE_ROWS = slice(-1 - len(ROLES), -1)
@@ -51,9 +50,44 @@ TARGETS = len(HEADS) + 2
 """As HEADS, then where the parameters of narrow and of broad ones count."""
 
 
+@dataclass(frozen=True)
+class View:
+    """What a network looks at.
+
+    examples : of `dataset.VIEWS`. grid_hz : (n,), so many points an octave. inputs : of contours and a role.
+    of_boost : what a boost over the grid adds to them. slowest : frequency times octaves of the longest ring that is
+    shorter than a window.
+    """
+
+    examples: str
+    grid_hz: np.ndarray
+    points_per_octave: int
+    inputs: Callable[..., np.ndarray]
+    of_boost: Callable[[np.ndarray], np.ndarray]
+    dilations: tuple[int, ...]
+    slowest: float
+
+    @cached_property
+    def octaves(self) -> np.ndarray:
+        return np.log2(self.grid_hz)
+
+    @cached_property
+    def colours(self) -> np.ndarray:
+        """Seven smooth curves whose sums are the colours of microphones."""
+        return np.asarray(CubicSpline(np.linspace(0, 1, 7), np.eye(7))(np.linspace(0, 1, len(self.grid_hz))).T)
+
+    @property
+    def fine(self) -> int:
+        """Points for each one of the grid on which findings are looked for."""
+        return self.points_per_octave // POINTS_PER_OCTAVE
+
+
+USUAL = View("examples", finding_grid(), POINTS_PER_OCTAVE, network_input, input_of_boost, DILATIONS, 40.0)
+
+
 class Network(Stack):
-    def __init__(self, channels: int, width: int = WIDTH) -> None:
-        super().__init__(channels, len(HEADS), width, DILATIONS)
+    def __init__(self, channels: int, width: int = WIDTH, view: View = USUAL) -> None:
+        super().__init__(channels, len(HEADS), width, view.dilations)
         nn.init.constant_(self.last.bias, 0.0)
         with torch.no_grad():
             self.last.weight.mul_(0.3)
@@ -80,27 +114,31 @@ def side_by_side(one: Weights, other: Weights) -> Network:
     return network
 
 
-def boost_db(bells: Iterable[Bell]) -> np.ndarray:
+def boost_db(bells: Iterable[Bell], view: View = USUAL) -> np.ndarray:
     """(grid,) what bells add together, as drawn (the filters' own digital form lies within .1 dB of it)."""
-    return sum((bell_db(OCTAVES, np.log2(b.frequency_hz), b.octaves, b.gain_db) for b in bells), np.zeros(len(GRID)))
+    octaves = view.octaves
+    each = (bell_db(octaves, np.log2(b.frequency_hz), b.octaves, b.gain_db) for b in bells)
+    return sum(each, np.zeros(len(octaves)))
 
 
-def targets(bells: tuple[Bell, ...]) -> np.ndarray:
-    out = np.zeros((TARGETS, len(GRID)), dtype=np.float32)
+def targets(bells: tuple[Bell, ...], view: View = USUAL) -> np.ndarray:
+    """(TARGETS, grid) of a view; offsets are in points of the usual grid: networks of all views say the same."""
+    fine = view.fine
+    at = np.arange(len(view.octaves))
+    out = np.zeros((TARGETS, len(at)), dtype=np.float32)
     for row, humps in ((0, False), (1, True)):
-        out[row] = boost_db(b for b in bells if b.hump is humps) / 10.0
-    at = np.arange(len(GRID))
+        out[row] = boost_db((b for b in bells if b.hump is humps), view) / 10.0
     for bell in bells:
-        place = np.interp(np.log2(bell.frequency_hz), OCTAVES, at)
-        blur = 6.0 if bell.hump else 1.2
+        place = np.interp(np.log2(bell.frequency_hz), view.octaves, at)
+        blur = fine * (6.0 if bell.hump else 1.2 if fine == 1 else 1.0)
         heat = np.exp(-0.5 * ((at - round(place)) / blur) ** 2)
         row = 3 if bell.hump else 2
         out[row] = np.maximum(out[row], heat)
-        near = np.abs(at - place) <= (8 if bell.hump else 2)
+        near = np.abs(at - place) <= fine * (8 if bell.hump else 2)
         first = 7 if bell.hump else 4
         out[first, near] = np.log2(bell.octaves) + (0.0 if bell.hump else 3.0)
         out[first + 1, near] = bell.gain_db / 10.0
-        out[first + 2, near] = (place - at[near]) / (8.0 if bell.hump else 1.0)
+        out[first + 2, near] = (place - at[near]) / fine / (8.0 if bell.hump else 1.0)
         out[11 if bell.hump else 10, near] = 1.0
     return out
 
@@ -129,11 +167,11 @@ class Supply:
     window; the others come from really damaged sound only.
     """
 
-    def __init__(self, examples: list[Example], seed: int) -> None:
+    def __init__(self, examples: list[Example], seed: int, view: View = USUAL) -> None:
         self._random = np.random.default_rng(seed)
-        self._examples = examples
-        self._inputs = np.stack([network_input(e.contours, e.role) for e in examples])
-        self._power = np.stack([e.contours[0] for e in examples])
+        self._examples, self._view = examples, view
+        self._inputs = np.stack([view.inputs(e.contours, e.role).astype(np.float16) for e in examples])
+        self._power = np.stack([e.contours[0].astype(np.float32) for e in examples])
 
     def epoch(self) -> list[np.ndarray]:
         order = self._random.permutation(len(self._examples))
@@ -143,22 +181,22 @@ class Supply:
         made = [self._one(int(i)) for i in rows]
         x = torch.from_numpy(np.stack([a for a, _ in made]))
         y = torch.from_numpy(np.stack([b for _, b in made]))
-        return shifted(x, y, self._random)
+        return shifted(x, y, self._random, self._view.points_per_octave // 4)
 
     def _one(self, i: int) -> tuple[np.ndarray, np.ndarray]:
         bells, added = self._examples[i].bells, self._colour()
         if self._random.random() < 0.6:
             more = self._more(self._power[i], bells)
-            added = added + boost_db(more)
+            added = added + boost_db(more, self._view)
             bells = (*bells, *more)
-        x = self._inputs[i] + input_of_boost(added)
+        x = self._inputs[i].astype(np.float32) + self._view.of_boost(added)
         if self._random.random() < 0.5:
             x[ROLE_ROWS] = 0.0  # often nobody says what a track is
-        return x, targets(bells)
+        return x, targets(bells, self._view)
 
     def _colour(self) -> np.ndarray:
         """The colour of another instrument or microphone: a smooth curve that is nobody's trouble."""
-        return np.asarray(self._random.normal(0.0, 4.0, size=7) @ COLOURS * self._random.random())
+        return np.asarray(self._random.normal(0.0, 4.0, size=7) @ self._view.colours * self._random.random())
 
     def _more(self, power: np.ndarray, bells: tuple[Bell, ...]) -> tuple[Bell, ...]:
         random, out = self._random, []
@@ -171,24 +209,27 @@ class Supply:
             others = (*bells, *out)
             if hump and any(b.hump for b in others):
                 continue
-            if not hump and bell.frequency_hz * bell.octaves < 40.0:
+            if not hump and bell.frequency_hz * bell.octaves < self._view.slowest:
                 continue  # rings longer than a window
             if any(abs(np.log2(bell.frequency_hz / b.frequency_hz)) < (0.0 if hump or b.hump else 0.3) for b in others):
                 continue
-            at = int(np.argmin(np.abs(np.log2(GRID / bell.frequency_hz))))
+            at = nearest_point(self._view.grid_hz, bell.frequency_hz)
             if power[at] < np.max(power) - 50.0:
                 continue
-            band = slice(max(0, at - 2), at + 3)
-            lift = bell_db(OCTAVES[band], np.log2(bell.frequency_hz), bell.octaves, bell.gain_db)
+            beside = 2 * self._view.fine
+            band = slice(max(0, at - beside), at + beside + 1)
+            lift = bell_db(self._view.octaves[band], np.log2(bell.frequency_hz), bell.octaves, bell.gain_db)
             if not hump and lift_db(power[band], lift) < LEAST_LIFT_DB:
                 continue
             out.append(bell)
         return tuple(out)
 
 
-def shifted(x: torch.Tensor, y: torch.Tensor, random: np.random.Generator) -> tuple[torch.Tensor, torch.Tensor]:
-    """The same clip somewhat higher or lower: nothing is learnt of single frequencies. The place stays true."""
-    by = int(random.integers(-POINTS_PER_OCTAVE // 4, POINTS_PER_OCTAVE // 4 + 1))
+def shifted(
+    x: torch.Tensor, y: torch.Tensor, random: np.random.Generator, most: int
+) -> tuple[torch.Tensor, torch.Tensor]:
+    """The same clip some points higher or lower: nothing is learnt of single frequencies. The place stays true."""
+    by = int(random.integers(-most, most + 1))
     moved, aims = torch.roll(x, by, dims=2), torch.roll(y, by, dims=2)
     if by > 0:
         moved[:, :, :by], aims[:, :, :by] = moved[:, :, by : by + 1], 0.0
@@ -218,7 +259,14 @@ def _told(losses: dict[str, float]) -> str:
 
 
 def train(
-    seed: int, examples: list[Example], watched: Watched, epochs: int, *, begun: Network | None = None
+    seed: int,
+    examples: list[Example],
+    watched: Watched,
+    epochs: int,
+    *,
+    begun: Network | None = None,
+    view: View = USUAL,
+    width: int = WIDTH,
 ) -> Network:
     """A new network, or one that has begun and goes on at a lower rate.
 
@@ -226,8 +274,8 @@ def train(
     network that knows its examples by heart is worse before that.
     """
     torch.manual_seed(seed)
-    supply = Supply(examples, seed)
-    network = Network(watched["tune"][0].shape[1]) if begun is None else begun
+    supply = Supply(examples, seed, view)
+    network = Network(watched["tune"][0].shape[1], width, view) if begun is None else begun
     said = seen(network, watched)
     best, least = copy.deepcopy(network), sum(said.values())
     print(seed, "before", _told(said), flush=True)
@@ -253,12 +301,13 @@ def train(
     return best
 
 
-def _watched() -> Watched:
+def watched_in(view: View) -> Watched:
+    """What is watched while a network of a view learns."""
     out = {}
     for half in ("tune", "foreign"):
-        examples = load((half,))
-        x = np.stack([network_input(e.contours) for e in examples])
-        out[half] = (torch.from_numpy(x), torch.from_numpy(np.stack([targets(e.bells) for e in examples])))
+        examples = load((half,), view=view.examples)
+        x = np.stack([view.inputs(e.contours) for e in examples])
+        out[half] = (torch.from_numpy(x), torch.from_numpy(np.stack([targets(e.bells, view) for e in examples])))
     return out
 
 
@@ -271,7 +320,7 @@ def main(
     leave_out: Callable[[Source], bool] | None = None,
 ) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
-    examples, watched = load(("more",), leave_out=leave_out), _watched()
+    examples, watched = load(("more",), leave_out=leave_out), watched_in(USUAL)
     print("examples", len(examples), "channels", watched["tune"][0].shape[1], flush=True)
     made = kept(out_file, first)
     for seed in range(first, networks):
@@ -285,7 +334,7 @@ def widen(epochs: int = 15, *chosen: int) -> None:
     """
     with np.load(OUT) as found:
         narrow = [weights for weights in weights_in(found) if len(weights["first.bias"]) == WIDTH]
-    examples, watched = load(("more",)), _watched()
+    examples, watched = load(("more",)), watched_in(USUAL)
     for number in chosen or range(len(narrow) - 1):
         begun = side_by_side(narrow[number], narrow[number + 1])
         put(_wide(number), {}, 0, train(100 + number, examples, watched, epochs, begun=begun))
@@ -310,7 +359,7 @@ def further(epochs: int = 8, *chosen: int) -> None:
     """Networks that ship go on learning, from more than they had; `ship` puts them in place of what they were."""
     with np.load(OUT) as found:
         shipped = weights_in(found)
-    examples, watched = load(("more",)), _watched()
+    examples, watched = load(("more",)), watched_in(USUAL)
     print("examples", len(examples), flush=True)
     for number in chosen or range(len(shipped)):
         begun = _network_of(shipped[number])

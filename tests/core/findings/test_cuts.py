@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mivlo.core.findings.cuts import Spot, as_cut, bell_db, fit_together, seen_twice
+from mivlo.core.findings.cuts import Spot, as_cut, bell_db, between, fit_together, seen_twice
 from mivlo.core.findings.frames import finding_grid
 from mivlo.core.findings.network import Reading, read_contours
 from mivlo.core.moves import treatment_db
@@ -49,6 +49,14 @@ def test_bells_that_are_a_little_off_come_to_where_the_wanted_ones_are(real: lis
     before, after = (float(np.sqrt(np.mean((_sum(x) - wanted) ** 2))) for x in (off, found))
     assert after <= 0.5 * before + 0.02
     assert max(abs(a.gain_db - b.gain_db) for a, b in zip(found, real, strict=True)) < 1.0
+
+
+@given(bells, bells)
+def test_a_ring_stands_where_it_fits_and_is_as_high_and_wide_as_both_say(said: Spot, fitted: Spot) -> None:
+    found = between(said, fitted)
+    assert found.frequency_hz == fitted.frequency_hz
+    assert found.gain_db - said.gain_db == pytest.approx(fitted.gain_db - found.gain_db)
+    assert found.octaves / said.octaves == pytest.approx(fitted.octaves / found.octaves)
 
 
 def test_nothing_to_fit() -> None:

@@ -9,7 +9,7 @@ from mivlo.core.findings.evidence import Evidence
 from mivlo.core.moves import DynamicMove, Entry, Move
 from mivlo.core.units import Note, hz_to_note
 
-METHOD = 9
+METHOD = 10
 """Version of the method; results of another version are made anew."""
 
 

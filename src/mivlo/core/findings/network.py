@@ -36,6 +36,8 @@ ROLES = (
     Role.MALLETS,
 )  # fmt: skip
 """What a track can be known to be: each family has resonances of its own that are no trouble."""
+CLOSER_SHARE = 1.0 / 3.0
+"""How much what the networks of the closer look say counts, however many they are."""
 _NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
 
 
@@ -83,6 +85,7 @@ class Reading:
     The others hold at centres: octaves, dB, and the offset of the true centre in octaves.
     each_centre, each_hump_centre, each_boost_db, each_hump_db : (networks, grid) what each network says by itself;
     centres as log-odds.
+    closer : how many of these networks, the last ones, read the closer look.
     """
 
     boost_db: Floats
@@ -99,6 +102,7 @@ class Reading:
     each_hump_centre: Floats = field(default_factory=_nobody)
     each_boost_db: Floats = field(default_factory=_nobody)
     each_hump_db: Floats = field(default_factory=_nobody)
+    closer: int = 0
 
 
 Weights = dict[str, Singles]
@@ -150,11 +154,13 @@ def as_reading(raw: Singles) -> Reading:
 class Model:
     """What ships: the weights of several networks, and how often what they say is true.
 
+    closer : the networks that read the closer look, see `closer_reading`.
     opinions : the second opinion on "narrow" and on "broad" spots, as `opinion.from_arrays` reads it.
-    fingerprint : of the file; another one finds other things.
+    fingerprint : of the files; others find other things.
     """
 
     networks: tuple[Weights, ...]
+    closer: tuple[Weights, ...]
     opinions: dict[str, Floats]
     fingerprint: str
 
@@ -162,8 +168,9 @@ class Model:
 @lru_cache(maxsize=1)
 def shipped_model() -> Model:
     """The model of this package, read once."""
-    with files("mivlo.core.findings").joinpath("model.npz").open("rb") as file:
-        return read_model(file)
+    here = files("mivlo.core.findings")
+    with here.joinpath("model.npz").open("rb") as file, here.joinpath("closer.npz").open("rb") as closer:
+        return read_model(file, closer)
 
 
 def weights_in(found: Mapping[str, npt.NDArray[np.floating]]) -> tuple[Weights, ...]:
@@ -174,24 +181,38 @@ def weights_in(found: Mapping[str, npt.NDArray[np.floating]]) -> tuple[Weights, 
     )
 
 
-def read_model(file: IO[bytes]) -> Model:
-    """A model from a file as `bench.findings.train` writes it."""
-    data = file.read()
+def read_model(file: IO[bytes], closer: IO[bytes] | None = None) -> Model:
+    """A model from the files that `bench.findings.train` and `bench.findings.train_closer` write."""
+    data, beside = file.read(), b"" if closer is None else closer.read()
     with np.load(io.BytesIO(data)) as found:
         networks = weights_in(found)
         opinions = {n: found[n] for n in found.files if n.split("/")[0] in ("narrow", "broad")}
-    return Model(networks, opinions, hashlib.sha256(data).hexdigest()[:16])
+    closer_networks: tuple[Weights, ...] = ()
+    if beside:
+        with np.load(io.BytesIO(beside)) as found:
+            closer_networks = weights_in(found)
+    return Model(networks, closer_networks, opinions, hashlib.sha256(data + beside).hexdigest()[:16])
 
 
-def read_contours(contours: Singles, model: Model | None = None, *, role: Role | None = None) -> Reading:
-    """What the networks of a model (the shipped one unless another is given) say in the mean."""
+def read_contours(
+    contours: Singles, model: Model | None = None, *, role: Role | None = None, beside: Sequence[Singles] = ()
+) -> Reading:
+    """What the networks of a model (the shipped one unless another is given) say in the mean.
+
+    beside : raw outputs (heads, grid) of the networks that read the closer look of the same sound.
+    """
     inputs = network_input(contours, role)
-    every = np.stack([run_network(weights, inputs) for weights in (model or shipped_model()).networks])
+    said = [run_network(weights, inputs) for weights in (model or shipped_model()).networks]
+    every = np.stack([*said, *beside])
+    mean = np.mean(said, axis=0)
+    if beside:
+        mean = (1.0 - CLOSER_SHARE) * mean + CLOSER_SHARE * np.mean(beside, axis=0)
     each = {name: every[:, i].astype(np.float64) for i, name in enumerate(HEADS)}
     return replace(
-        as_reading(np.mean(every, axis=0)),
+        as_reading(mean),
         each_centre=np.clip(each["centre"], -30, 30),
         each_hump_centre=np.clip(each["hump_centre"], -30, 30),
         each_boost_db=np.maximum(each["boost"], 0.0) * 10.0,
         each_hump_db=np.maximum(each["hump"], 0.0) * 10.0,
+        closer=len(beside),
     )

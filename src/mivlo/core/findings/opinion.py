@@ -19,9 +19,9 @@ from mivlo.core.findings.witnesses import Witnesses
 from mivlo.core.units import Floats
 
 SENSE = {
-    "certainty": 1, "disagreement": -1, "height_db": 1, "boost_db": 1, "boost_disagreement_db": -1,
-    "left_certainty": 0, "left_boost_db": 0, "crowd": -1, "line_share": -1, "ring_over_width": 0,
-    "ring_over_neighbours": -1, "ring_spread_cents": 0, "with_surroundings": 0,
+    "certainty": 1, "closer_certainty": 1, "disagreement": -1, "height_db": 1, "boost_db": 1,
+    "boost_disagreement_db": -1, "left_certainty": 0, "left_boost_db": 0, "crowd": -1, "line_share": -1,
+    "ring_over_width": 0, "ring_over_neighbours": -1, "ring_spread_cents": 0, "with_surroundings": 0,
     "envelope_db": 1, "valley_db": 1, "octaves": 0, "place_oct": 0, "strokes_db": 0, "partials_db": 0,
 }  # fmt: skip
 """Whether more of a witness can only speak for a spot (1), only against it (-1), or both."""

@@ -10,10 +10,20 @@ import numpy as np
 
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings.along import Along, measure_along
-from mivlo.core.findings.closer import closer_contours
+from mivlo.core.findings.closer import closer_contours, closer_grid
+from mivlo.core.findings.closer_reading import LEVELS, read_closer
 from mivlo.core.findings.confidence import BY_RULE, opinion_on
 from mivlo.core.findings.contours import all_contours
-from mivlo.core.findings.cuts import Spot, as_cut, bell_db, deepest_for, fit_together, seen_twice, spots_of
+from mivlo.core.findings.cuts import (
+    Spot,
+    as_cut,
+    bell_db,
+    between,
+    deepest_for,
+    fit_together,
+    seen_twice,
+    spots_of,
+)
 from mivlo.core.findings.decays import Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import Evidence, SpotTrace, harmonic_of, is_steady_note, trace
 from mivlo.core.findings.finding import Finding, Kind
@@ -23,7 +33,7 @@ from mivlo.core.findings.kinds import BROAD_OCT, broad_kind
 from mivlo.core.findings.loops import BEFORE_S, LONGEST_S, LOOP_S, loop_around
 from mivlo.core.findings.loudness_bound import LoudTrouble, find_loud_trouble
 from mivlo.core.findings.moments import Moments, find_plosives, find_sibilance, find_whistles, voice_frames
-from mivlo.core.findings.network import Model, Reading, read_contours
+from mivlo.core.findings.network import Model, Reading, read_contours, shipped_model
 from mivlo.core.findings.own_tones import (
     STRUCK,
     SURELY_A_LINE_Q,
@@ -52,7 +62,7 @@ from mivlo.core.units import Floats, octaves_to_q, q_to_octaves
 Progress = Callable[[float], None]
 
 MOST = 12
-LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.09, 0.19
+LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.19
 LEAST_RUMBLE_CONFIDENCE = 0.45
 _GENTLY = 0.4
 """Part of the lowest that is played at which what is doubtful below it is cut."""
@@ -130,8 +140,8 @@ class Search:
         self.view = look(sound, start, end, sample_rate=sample_rate, progress=lambda share: progress(0.6 * share))
         self.contours = all_contours(self.view.levels, self.view.parts)
         self.silent = bool(np.max(self.contours[0]) < -100.0)
-        self._model = model
-        self.reading: Reading = read_contours(self.contours, model, role=role)
+        self._model = model or shipped_model()
+        self.reading: Reading = self._read(self.contours, self.closer)
         progress(0.75)
         self._spectrum: WholeSpectrum | None = None
 
@@ -144,7 +154,7 @@ class Search:
 
     @cached_property
     def closer(self) -> Singles:
-        """The contours of a closer look, made when they are first asked for."""
+        """The contours of a closer look."""
         return closer_contours(self.view.mono, sample_rate=self.sample_rate)
 
     @cached_property
@@ -266,19 +276,27 @@ class Search:
         """Boosts that seem to be there, fitted together; not those at the frequencies `leave_out_hz`."""
         spots = [s for s in spots_of(self.reading) if s.frequency_hz < self.highest_hz]
         spots = [s for s in spots if not _is_one_of(s.frequency_hz, leave_out_hz)]
-        return fit_together(spots, self.reading.boost_db + self.reading.hump_db)
+        fitted = fit_together(spots, self.reading.boost_db + self.reading.hump_db)
+        return [b if b.broad else between(a, b) for a, b in zip(spots, fitted, strict=True)]
 
     def after(self, moves: Sequence[StaticMove]) -> Reading:
         """What the networks read once these moves are made: their response laid over every frame, then read anew.
 
-        Exact for what rings shorter than a window; nothing is rendered.
+        Exact for what rings shorter than a window; nothing is rendered. Over the closer look it is laid as a whole.
         """
         if not moves:
             return self.reading
         response = treatment_db(moves, finding_grid(), sample_rate=self.sample_rate).astype(np.float32)
         parts = self.view.parts
         levels = [level + response[part.reach] for level, part in zip(self.view.levels, parts, strict=True)]
-        return read_contours(all_contours(levels, parts), self._model, role=self._role)
+        closer = self.closer.copy()
+        closer[list(LEVELS)] += treatment_db(moves, closer_grid(), sample_rate=self.sample_rate).astype(np.float32)
+        return self._read(all_contours(levels, parts), closer)
+
+    def _read(self, contours: Singles, closer: Singles) -> Reading:
+        """What the networks say of contours and of those of a closer look, in the mean."""
+        beside = read_closer(closer, self._model.closer, role=self._role)
+        return read_contours(contours, self._model, role=self._role, beside=beside)
 
     def _refined(self, spots: Sequence[Spot], halves: Sequence[StaticMove], tried: Reading) -> list[Spot]:
         """The spots; of broad ones what two looks say in the mean: at the whole, and at what half a cut leaves.

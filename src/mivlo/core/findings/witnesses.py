@@ -17,7 +17,7 @@ from mivlo.core.findings.cuts import Spot
 from mivlo.core.findings.decays import NARROWEST_OCT, Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import SpotTrace
 from mivlo.core.findings.frames import finding_grid
-from mivlo.core.findings.network import Reading
+from mivlo.core.findings.network import CLOSER_SHARE, Reading
 from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
@@ -25,17 +25,18 @@ Witnesses = Mapping[str, float]
 """By name; NaN where there was nothing to be heard."""
 
 NARROW = (
-    "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
-    "crowd", "line_share", "ring_over_width", "ring_over_neighbours", "ring_spread_cents", "with_surroundings",
-    "strokes_db", "partials_db",
+    "certainty", "closer_certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty",
+    "left_boost_db", "crowd", "line_share", "ring_over_width", "ring_over_neighbours", "ring_spread_cents",
+    "with_surroundings", "strokes_db", "partials_db",
 )  # fmt: skip
 BROAD = (
     "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
     "crowd", "envelope_db", "valley_db", "octaves", "place_oct", "strokes_db", "partials_db",
 )  # fmt: skip
 MEANINGS = {
-    "certainty": "how certain the networks are of a centre, as log-odds",
-    "disagreement": "how far they are apart in that",
+    "certainty": "how certain the networks are of a centre, as log-odds; of a narrow one those of the usual look",
+    "closer_certainty": "of a narrow one, how certain those are that read the closer look",
+    "disagreement": "how far they are all apart in that",
     "height_db": "height of the bell that was fitted",
     "boost_db": "boost that they expect at the place",
     "boost_disagreement_db": "how far they are apart in that",
@@ -70,16 +71,25 @@ def of_networks(spot: Spot, reading: Reading, tried: Reading) -> dict[str, float
         every = said.each_hump_centre if spot.broad else said.each_centre
         return np.asarray(np.max(every[:, max(0, at - near) : at + near + 1], axis=1))
 
-    logits = centre(reading)
-    boosts = (reading.each_hump_db if spot.broad else reading.each_boost_db)[:, at]
+    logits, left = centre(reading), centre(tried)
+    boosts, left_db = ((said.each_hump_db if spot.broad else said.each_boost_db)[:, at] for said in (reading, tried))
+    usual = slice(0, len(logits) - reading.closer)
+
+    def of_both(values: Floats) -> float:
+        closer = values[usual.stop :]
+        mean = float(np.mean(values[usual]))
+        return mean + CLOSER_SHARE * (float(np.mean(closer)) - mean) if len(closer) else mean
+
+    apart = not spot.broad and reading.closer > 0
     return {
-        "certainty": float(np.mean(logits)),
+        "certainty": float(np.mean(logits[usual])) if apart else of_both(logits),
+        "closer_certainty": float(np.mean(logits[usual.stop :])) if apart else math.nan,
         "disagreement": _spread(logits),
         "height_db": spot.gain_db,
-        "boost_db": float(np.mean(boosts)),
+        "boost_db": of_both(boosts),
         "boost_disagreement_db": _spread(boosts),
-        "left_certainty": float(np.mean(centre(tried))),
-        "left_boost_db": float(np.mean((tried.each_hump_db if spot.broad else tried.each_boost_db)[:, at])),
+        "left_certainty": of_both(left),
+        "left_boost_db": of_both(left_db),
     }
 
 

@@ -1,0 +1,75 @@
+"""Networks that read the closer look: 96 points an octave, through longer windows and through shorter ones.
+
+They say what those of `network` say, of another view of the same sound, and err elsewhere: what both say in the mean is
+nearer to the truth than what either says. The weights are made by `python -m bench.findings.train_closer`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from scipy.ndimage import gaussian_filter1d
+
+from mivlo.core.findings.closer import ALL_CONTOURS, POINTS_PER_OCTAVE, WINDOWS, closer_grid
+from mivlo.core.findings.network import HEADS, ROLES, Weights, run_network
+from mivlo.core.roles import Role
+from mivlo.core.spectra import Singles
+from mivlo.core.units import Floats
+
+DILATIONS = (1, 2, 4, 8, 16, 24, 1, 2, 4)
+LEVELS = tuple(i for i, name in enumerate(ALL_CONTOURS) if not name.endswith("peak_share"))
+_SHARES = tuple(i for i in range(len(ALL_CONTOURS)) if i not in LEVELS)
+_WIDE = tuple(
+    ALL_CONTOURS.index(f"{window}_{name}")
+    for window in WINDOWS
+    for name in ("mean_power", "quantile_0.5", "valley", "ridge", "lasting")
+)
+"""What is read over wider surroundings as well."""
+_NEAR, _FAR = POINTS_PER_OCTAVE / 4, POINTS_PER_OCTAVE * 1.5
+CHANNELS = len(ALL_CONTOURS) + len(_WIDE) + len(LEVELS) - 1 + len(_SHARES) + len(ROLES) + 1
+
+
+def _smooth(x: Singles, points: float) -> Singles:
+    return np.asarray(gaussian_filter1d(x, points, axis=-1, mode="nearest"))
+
+
+def closer_input(contours: Singles, role: Role | None = None) -> Singles:
+    """(CHANNELS, points of `closer_grid`): contours over their surroundings, those over theirs, role, place.
+
+    As `network.network_input`: a track that is 10 dB louder is the same track.
+    """
+    x, wide = np.asarray(contours, dtype=np.float32), list(_WIDE)
+    near, far = _smooth(x, _NEAR), _smooth(x[wide], _FAR)
+    known = np.repeat(np.array([[float(role == r)] for r in ROLES], dtype=np.float32), x.shape[1], axis=1)
+    place = np.log2(closer_grid() / 800.0)[None] / 3.0
+    rows = [(x - near) / 8.0, (near[wide] - far) / 8.0, (x[list(LEVELS[1:])] - x[0]) / 20.0]
+    return np.concatenate([*rows, x[list(_SHARES)] / 8.0 - 1.0, known, place]).astype(np.float32)
+
+
+def closer_input_of_boost(boost_db: Floats) -> Singles:
+    """What a boost (points of `closer_grid`,) that lies over the whole sound adds to `closer_input`."""
+    one = np.asarray(boost_db, dtype=np.float32)
+    near, far = _smooth(one, _NEAR), _smooth(one, _FAR)
+    added = np.zeros((CHANNELS, len(one)), dtype=np.float32)
+    added[list(LEVELS)] = (one - near) / 8.0
+    added[len(ALL_CONTOURS) : len(ALL_CONTOURS) + len(_WIDE)] = (near - far) / 8.0
+    return added
+
+
+def on_finding_grid(raw: Singles) -> Singles:
+    """Raw outputs (..., heads, points of `closer_grid`) at the points of `finding_grid`, each second one of them.
+
+    A centre is where one stands within a point beside: none falls between.
+    """
+    out = raw[..., 1::2].copy()
+    centres = [HEADS.index("centre"), HEADS.index("hump_centre")]
+    beside = np.concatenate([raw[..., centres, 2::2], raw[..., centres, -1:]], axis=-1)
+    out[..., centres, :] = np.maximum(np.maximum(out[..., centres, :], raw[..., centres, ::2]), beside)
+    return np.asarray(out)
+
+
+def read_closer(contours: Singles, networks: Sequence[Weights], *, role: Role | None = None) -> list[Singles]:
+    """Raw outputs (heads, points of `finding_grid`) of each network for `closer.closer_contours`."""
+    inputs = closer_input(contours, role)
+    return [on_finding_grid(run_network(weights, inputs, DILATIONS)) for weights in networks]

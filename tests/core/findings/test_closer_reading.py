@@ -1,0 +1,99 @@
+"""The closer look as networks read it: its grid, its inputs, and what one says of a ring."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mivlo.core.findings.closer import ALL_CONTOURS, closer_contours, closer_grid
+from mivlo.core.findings.closer_reading import (
+    CHANNELS,
+    LEVELS,
+    closer_input,
+    closer_input_of_boost,
+    on_finding_grid,
+    read_closer,
+)
+from mivlo.core.findings.cuts import bell_db
+from mivlo.core.findings.frames import finding_grid
+from mivlo.core.findings.network import HEADS, read_contours, shipped_model
+from mivlo.core.graph import treat
+from mivlo.core.moves import Shape, StaticMove
+from mivlo.core.roles import Role
+from mivlo.core.spectra import Singles, nearest_point
+from mivlo.core.units import Floats, octaves_to_q
+
+RATE = 48_000.0
+POINTS = len(closer_grid())
+
+
+def _contours(seed: int) -> Singles:
+    levels = np.random.default_rng(seed).normal(-60.0, 8.0, (len(ALL_CONTOURS), POINTS))
+    return levels.astype(np.float32)
+
+
+def _noise(seconds: float) -> Floats:
+    return np.random.default_rng(5).normal(0.0, 0.05, round(seconds * RATE))
+
+
+def test_each_second_point_is_one_of_the_findings_grid() -> None:
+    np.testing.assert_allclose(closer_grid()[1::2], finding_grid())
+
+
+@given(st.integers(0, 2**31), st.floats(-40.0, 40.0))
+def test_a_louder_track_is_the_same_track(seed: int, gain_db: float) -> None:
+    contours = _contours(seed)
+    louder = contours.copy()
+    louder[list(LEVELS)] += np.float32(gain_db)
+    np.testing.assert_allclose(closer_input(louder), closer_input(contours), atol=1e-4)
+
+
+@given(st.integers(0, 2**31), st.floats(6.0, 13.5), st.floats(0.03, 1.5), st.floats(-18.0, 18.0))
+def test_a_boost_over_all_of_it_adds_what_is_said(seed: int, at_oct: float, octaves: float, gain_db: float) -> None:
+    contours = _contours(seed)
+    boost = bell_db(np.log2(closer_grid()), at_oct, octaves, gain_db)
+    boosted = contours.copy()
+    boosted[list(LEVELS)] += boost.astype(np.float32)
+    added = closer_input(boosted) - closer_input(contours)
+    np.testing.assert_allclose(added, closer_input_of_boost(boost), atol=1e-3)
+
+
+@given(st.integers(0, POINTS - 1))
+def test_a_centre_between_the_points_is_not_lost(at: int) -> None:
+    raw = np.full((len(HEADS), POINTS), -4.0, dtype=np.float32)
+    raw[HEADS.index("centre"), at] = 3.0
+    on_grid = on_finding_grid(raw)[HEADS.index("centre")]
+    found = np.flatnonzero(on_grid == 3.0)
+    assert 1 <= len(found) <= 2
+    assert np.all(np.abs(np.log2(finding_grid()[found] / closer_grid()[at])) <= 1.001 / 96.0)
+
+
+@given(st.integers(0, 2**31), st.integers(1, 3))
+def test_the_closer_look_counts_a_third_however_many_networks_read_it(seed: int, networks: int) -> None:
+    contours = np.random.default_rng(seed).normal(-60.0, 8.0, (27, len(finding_grid()))).astype(np.float32)
+    usual = read_contours(contours)
+    nothing = [np.zeros((len(HEADS), len(finding_grid())), np.float32)] * networks
+    both = read_contours(contours, beside=nothing)
+    assert both.closer == networks
+    assert both.each_centre.shape[0] == usual.each_centre.shape[0] + networks
+    np.testing.assert_allclose(both.boost_db, 2.0 / 3.0 * usual.boost_db, atol=1e-3)
+
+
+@pytest.mark.parametrize("role", [None, Role.DRUMS])
+@pytest.mark.parametrize("ring_hz", [310.0, 1_150.0, 3_400.0])
+def test_a_ring_in_noise_is_seen_and_noise_is_not(ring_hz: float, role: Role | None) -> None:
+    clean = _noise(8.0)[:, None]
+    ring = StaticMove(Shape.BELL, ring_hz, q=octaves_to_q(0.12), gain_db=14.0)
+    networks = shipped_model().closer
+    at = nearest_point(finding_grid(), ring_hz)
+
+    def boost_db(x: Floats) -> Floats:
+        contours = closer_contours(x[:, 0].astype(np.float32), sample_rate=RATE)
+        assert closer_input(contours, role).shape == (CHANNELS, POINTS)
+        said = read_closer(contours, networks, role=role)
+        return np.mean([10.0 * raw[HEADS.index("boost")] for raw in said], axis=0)
+
+    assert np.max(boost_db(treat(clean, [ring], sample_rate=RATE))[at - 1 : at + 2]) > 8.0
+    assert np.max(boost_db(clean)) < 4.0
