@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivlo.core.findings.closer import ALL_CONTOURS, closer_contours, closer_grid
@@ -42,6 +42,7 @@ def test_each_second_point_is_one_of_the_findings_grid() -> None:
     np.testing.assert_allclose(closer_grid()[1::2], finding_grid())
 
 
+@settings(max_examples=40, deadline=None)
 @given(st.integers(0, 2**31), st.floats(-40.0, 40.0))
 def test_a_louder_track_is_the_same_track(seed: int, gain_db: float) -> None:
     contours = _contours(seed)
@@ -50,6 +51,7 @@ def test_a_louder_track_is_the_same_track(seed: int, gain_db: float) -> None:
     np.testing.assert_allclose(closer_input(louder), closer_input(contours), atol=1e-4)
 
 
+@settings(max_examples=40, deadline=None)
 @given(st.integers(0, 2**31), st.floats(6.0, 13.5), st.floats(0.03, 1.5), st.floats(-18.0, 18.0))
 def test_a_boost_over_all_of_it_adds_what_is_said(seed: int, at_oct: float, octaves: float, gain_db: float) -> None:
     contours = _contours(seed)
@@ -60,6 +62,7 @@ def test_a_boost_over_all_of_it_adds_what_is_said(seed: int, at_oct: float, octa
     np.testing.assert_allclose(added, closer_input_of_boost(boost), atol=1e-3)
 
 
+@settings(max_examples=40, deadline=None)
 @given(st.integers(0, POINTS - 1))
 def test_a_centre_between_the_points_is_not_lost(at: int) -> None:
     raw = np.full((len(HEADS), POINTS), -4.0, dtype=np.float32)
@@ -70,6 +73,7 @@ def test_a_centre_between_the_points_is_not_lost(at: int) -> None:
     assert np.all(np.abs(np.log2(finding_grid()[found] / closer_grid()[at])) <= 1.001 / 96.0)
 
 
+@settings(max_examples=40, deadline=None)
 @given(st.integers(0, 2**31), st.integers(1, 3))
 def test_the_closer_look_counts_a_third_however_many_networks_read_it(seed: int, networks: int) -> None:
     contours = np.random.default_rng(seed).normal(-60.0, 8.0, (27, len(finding_grid()))).astype(np.float32)

@@ -51,6 +51,7 @@ def test_bells_that_are_a_little_off_come_to_where_the_wanted_ones_are(real: lis
     assert max(abs(a.gain_db - b.gain_db) for a, b in zip(found, real, strict=True)) < 1.0
 
 
+@settings(max_examples=30, deadline=None)
 @given(bells, bells)
 def test_a_ring_stands_where_it_fits_and_is_as_high_and_wide_as_both_say(said: Spot, fitted: Spot) -> None:
     found = between(said, fitted)

@@ -15,9 +15,9 @@ from mivlo.core.spectra import Singles, log_grid
 from mivlo.core.units import Floats
 
 POINTS_PER_OCTAVE = 96
-LONGEST_S = 40.0
+LONGEST_S = 80.0
 """So much of a sound is looked at, in stretches that are spread evenly."""
-_PIECES = 4
+_PIECES = 8
 _LONG: Layout = ((32_768, 8_192, 0.0, 600.0), (16_384, 4_096, 600.0, 2_000.0), (8_192, 4_096, 2_000.0, 1e9))
 _SHORT: Layout = (
     (16_384, 4_096, 0.0, 300.0),
