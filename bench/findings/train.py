@@ -6,6 +6,7 @@
     python -m bench.findings.train widen 15 # of each two neighbours one more, twice as wide, that goes on learning
     python -m bench.findings.train further 8 0 1 2 # those that ship go on, with sources that came later
     python -m bench.findings.train ship 0 1 2      # and are put in place of what they were
+    python -m bench.findings.train keep 0 3 4      # those that still say something beside the closer look
     python -m bench.findings.train 2 16 foreign # for each group of families, two that never heard it
     python -m bench.findings.second look    # what those say, and what speaks for and against it
     python -m bench.findings.second         # how often that is true
@@ -383,6 +384,14 @@ def ship(*numbers: int) -> None:
     _put_in(count, {number: _further(number) for number in numbers})
 
 
+def keep(*numbers: int) -> None:
+    """Ship these networks alone, in this order."""
+    with np.load(OUT) as found:
+        chosen = [{n: found[n] for n in found.files if n.split("/")[0] == str(number)} for number in numbers]
+    made = {n.replace(f"{old}/", f"{new}/", 1): a for new, old in enumerate(numbers) for n, a in chosen[new].items()}
+    np.savez_compressed(OUT, **made, networks=np.array(len(numbers)))  # type: ignore[arg-type]
+
+
 if __name__ == "__main__":
     torch.set_num_threads(int(os.environ.get("OMP_NUM_THREADS", "2")))
     numbers = [int(a) for a in sys.argv[1:] if a.isdigit()]
@@ -390,6 +399,8 @@ if __name__ == "__main__":
         widen(*numbers)
     elif "further" in sys.argv:
         further(*numbers)
+    elif "keep" in sys.argv:
+        keep(*numbers)
     elif "ship" in sys.argv:
         ship(*numbers)
     elif "foreign" in sys.argv:
