@@ -36,7 +36,7 @@ from bench.findings.damage import (
 from bench.findings.learning import Stack, Steps, kept, put
 from bench.findings.sources import RATE, Source, all_sources
 from bench.findings.variants import varied
-from mivlo.core.findings import place
+from mivlo.core.findings import closer, place
 from mivlo.core.findings.closer import POINTS_PER_OCTAVE, closer_contours, closer_grid
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.spectra import Singles, nearest_point
@@ -51,7 +51,7 @@ RINGS = 5
 TAKES = 2
 _AT_BEST = 0.7
 """Points by which a place that is said may be off and still be called right by half."""
-LEVELS = list(place.LEVELS)
+LEVELS = list(closer.LEVELS)
 
 
 # --- what is learnt from --------------------------------------------------------------------------
@@ -153,7 +153,7 @@ class Pairs:
                 if source.half == half and _path(*key).exists():
                     with np.load(_path(*key)) as found:
                         views = [v.astype(np.float32) for v in found["views"]]
-                        rows = [place.rows_of(v).astype(np.float16) for v in views]
+                        rows = [closer.rows_of(v).astype(np.float16) for v in views]
                         self.takes[key] = Take(rows, views[0][0], found["bells"])
         self._keys = list(self.takes)
         self._rings = [(key, row) for key, take in self.takes.items() for row in take.bells if row[4]]
@@ -179,7 +179,7 @@ class Pairs:
         over = np.zeros(len(GRID_OCT)) if there else _bell(bell)
         if not watched and random.random() < 0.25:
             over = over + _bell(self._beside(bell))  # the second take has troubles of its own
-        x[LEVELS] += place.around(place.over_surroundings(over)[None], point)
+        x[LEVELS] += place.around(closer.over_surroundings(over)[None], point)
         first = self._first(key, point, watched)
         if not watched:
             x[LEVELS] += self._colour()

@@ -29,7 +29,7 @@ from bench.findings.judge import MOST, means
 from bench.findings.sources import RATE, all_sources
 from mivlo.core.findings.cuts import bell_db, deepest_for
 from mivlo.core.findings.finding import Kind, rank_of
-from mivlo.core.findings.network import Model, read_model
+from mivlo.core.findings.network import Model, read_model, shipped_model
 from mivlo.core.findings.opinion import SENSE, Curve, Opinion, to_arrays
 from mivlo.core.findings.search import LEAST_DEPTH_DB, Search
 from mivlo.core.findings.witnesses import BROAD, NARROW
@@ -37,7 +37,6 @@ from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 
 OUT = Path("src/mivlo/core/findings/model.npz")
-CLOSER = Path("src/mivlo/core/findings/closer.npz")
 SEEN = CACHE / "seen.pickle"
 PARTS = 8
 TAKES, DAMAGES = 4, 3
@@ -104,9 +103,10 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
     source = all_sources()[number]
     # networks that never heard a family don't know it
     role = Role(source.role) if origin != "family" and take % 2 else None
-    with Path(path).open("rb") as file, CLOSER.open("rb") as closer:
-        # no network that reads the closer look never heard a family
-        model = read_model(file, None if origin == "family" else closer)
+    model = shipped_model()
+    if path:  # no network that reads the closer look never heard a family
+        with Path(path).open("rb") as file:
+            model = read_model(file)
     clean = clip(source, take)
     target = levels(clean)
     out = [_look(clean, model, role, source.name, origin, (), target)]
@@ -121,7 +121,7 @@ def _jobs() -> Iterator[tuple[int, int, int, str, str]]:
     for number, source in enumerate(all_sources()):
         if source.half in ("foreign", "tune"):
             origin = "foreign" if source.half == "foreign" else "known"
-            yield from ((number, take, DAMAGES, str(OUT), origin) for take in range(TAKES))
+            yield from ((number, take, DAMAGES, "", origin) for take in range(TAKES))
         elif source.half == "more":
             fold = next(name for name, roles in FOLDS.items() if source.role in roles)
             if without(fold).exists():

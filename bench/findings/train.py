@@ -36,7 +36,7 @@ from torch.nn import functional
 from bench.findings.clips import CACHE, FOLDS, without
 from bench.findings.damage import LEAST_LIFT_DB, Bell, draw_bell, draw_wider, lift_db
 from bench.findings.dataset import Example, load
-from bench.findings.learning import Stack, Steps, kept, put
+from bench.findings.learning import Arrays, Stack, Steps, kept, put
 from bench.findings.sources import Source
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
@@ -56,8 +56,8 @@ class View:
     """What a network looks at.
 
     examples : of `dataset.VIEWS`. grid_hz : (n,), so many points an octave. inputs : of contours and a role.
-    of_boost : what a boost over the grid adds to them. slowest : frequency times octaves of the longest ring that is
-    shorter than a window.
+    of_boost : what a boost over the grid adds to them. blur : points about the centre of a narrow one that are nearly
+    right.
     """
 
     examples: str
@@ -66,7 +66,7 @@ class View:
     inputs: Callable[..., np.ndarray]
     of_boost: Callable[[np.ndarray], np.ndarray]
     dilations: tuple[int, ...]
-    slowest: float
+    blur: float
 
     @cached_property
     def octaves(self) -> np.ndarray:
@@ -83,7 +83,7 @@ class View:
         return self.points_per_octave // POINTS_PER_OCTAVE
 
 
-USUAL = View("examples", finding_grid(), POINTS_PER_OCTAVE, network_input, input_of_boost, DILATIONS, 40.0)
+USUAL = View("examples", finding_grid(), POINTS_PER_OCTAVE, network_input, input_of_boost, DILATIONS, 1.2)
 
 
 class Network(Stack):
@@ -131,7 +131,7 @@ def targets(bells: tuple[Bell, ...], view: View = USUAL) -> np.ndarray:
         out[row] = boost_db((b for b in bells if b.hump is humps), view) / 10.0
     for bell in bells:
         place = np.interp(np.log2(bell.frequency_hz), view.octaves, at)
-        blur = fine * (6.0 if bell.hump else 1.2 if fine == 1 else 1.0)
+        blur = fine * 6.0 if bell.hump else view.blur
         heat = np.exp(-0.5 * ((at - round(place)) / blur) ** 2)
         row = 3 if bell.hump else 2
         out[row] = np.maximum(out[row], heat)
@@ -210,7 +210,7 @@ class Supply:
             others = (*bells, *out)
             if hump and any(b.hump for b in others):
                 continue
-            if not hump and bell.frequency_hz * bell.octaves < self._view.slowest:
+            if not hump and bell.frequency_hz * bell.octaves < 40.0:
                 continue  # rings longer than a window
             if any(abs(np.log2(bell.frequency_hz / b.frequency_hz)) < (0.0 if hump or b.hump else 0.3) for b in others):
                 continue
@@ -387,9 +387,10 @@ def ship(*numbers: int) -> None:
 def keep(*numbers: int) -> None:
     """Ship these networks alone, in this order."""
     with np.load(OUT) as found:
-        chosen = [{n: found[n] for n in found.files if n.split("/")[0] == str(number)} for number in numbers]
-    made = {n.replace(f"{old}/", f"{new}/", 1): a for new, old in enumerate(numbers) for n, a in chosen[new].items()}
-    np.savez_compressed(OUT, **made, networks=np.array(len(numbers)))  # type: ignore[arg-type]
+        shipped = weights_in(found)
+    made: Arrays = {}
+    for new, old in enumerate(numbers):
+        put(OUT, made, new, _network_of(shipped[old]))
 
 
 if __name__ == "__main__":

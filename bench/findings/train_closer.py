@@ -24,7 +24,7 @@ from mivlo.core.findings.closer_reading import DILATIONS, closer_input, closer_i
 
 OUT = Path("src/mivlo/core/findings/closer.npz")
 WIDTH = 64
-CLOSER = View("closer", closer_grid(), POINTS_PER_OCTAVE, closer_input, closer_input_of_boost, DILATIONS, 40.0)
+CLOSER = View("closer", closer_grid(), POINTS_PER_OCTAVE, closer_input, closer_input_of_boost, DILATIONS, 2.0)
 
 
 def main(networks: int = 1, epochs: int = 10, first: int = 0) -> None:

@@ -10,8 +10,8 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from scipy.signal import lfilter
 
-from mivlo.core.findings.closer import ALL_CONTOURS, closer_contours, closer_grid
-from mivlo.core.findings.place import REACH, find_place, likeliest, rows_of
+from mivlo.core.findings.closer import ALL_CONTOURS, closer_contours, closer_grid, rows_of
+from mivlo.core.findings.place import REACH, find_place, likeliest
 from mivlo.core.findings.search import Search
 from mivlo.core.graph import treat
 from mivlo.core.moves import DynamicMove, Move, Shape, StaticMove

@@ -7,10 +7,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mivlo.core.findings.closer import ALL_CONTOURS, closer_contours, closer_grid
+from mivlo.core.findings.closer import ALL_CONTOURS, LEVELS, closer_contours, closer_grid
 from mivlo.core.findings.closer_reading import (
     CHANNELS,
-    LEVELS,
     closer_input,
     closer_input_of_boost,
     on_finding_grid,

@@ -7,7 +7,8 @@ needs each of them at its own place. Longer windows part lines from each other, 
 from __future__ import annotations
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, minimum_filter1d
+import numpy.typing as npt
+from scipy.ndimage import gaussian_filter1d, maximum_filter1d, minimum_filter1d
 
 from mivlo.core.findings.contours import sounding_levels
 from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Part, frame_levels, parts_of
@@ -37,6 +38,9 @@ CONTOURS = (
 )  # fmt: skip
 _QUANTILES = (0.1, 0.5, 0.9)
 ALL_CONTOURS = tuple(f"{window}_{name}" for window in WINDOWS for name in CONTOURS)
+LEVELS = tuple(i for i, name in enumerate(ALL_CONTOURS) if not name.endswith("peak_share"))
+"""Of ALL_CONTOURS, what a boost lifts."""
+_NEARBY = POINTS_PER_OCTAVE / 4
 
 
 def closer_grid() -> Floats:
@@ -89,3 +93,15 @@ def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:
         seen = [_contours(frame_levels([x[:, None] for x in stretches], part), part) for part in parts]
         rows.append(np.concatenate(seen, axis=1))
     return np.concatenate(rows)
+
+
+def over_surroundings(levels_db: npt.ArrayLike) -> Singles:
+    """Levels (..., grid) over their surroundings of a quarter octave, in 8 dB."""
+    x = np.asarray(levels_db, dtype=np.float32)
+    return np.asarray((x - gaussian_filter1d(x, _NEARBY, axis=-1, mode="nearest")) / 8.0)
+
+
+def rows_of(contours: Singles) -> Singles:
+    """(rows, grid): contours over their surroundings, and how far each level lies from the mean power."""
+    levels = np.asarray(LEVELS[1:])
+    return np.concatenate([over_surroundings(contours), (contours[levels] - contours[0]) / 20.0])

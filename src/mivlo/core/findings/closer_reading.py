@@ -9,16 +9,23 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
+from scipy.ndimage import gaussian_filter1d, maximum_filter1d
 
-from mivlo.core.findings.closer import ALL_CONTOURS, POINTS_PER_OCTAVE, WINDOWS, closer_grid
-from mivlo.core.findings.network import HEADS, ROLES, Weights, run_network
+from mivlo.core.findings.closer import (
+    ALL_CONTOURS,
+    LEVELS,
+    POINTS_PER_OCTAVE,
+    WINDOWS,
+    closer_grid,
+    over_surroundings,
+    rows_of,
+)
+from mivlo.core.findings.network import HEADS, ROLES, Weights, role_and_place, run_network
 from mivlo.core.roles import Role
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
 
 DILATIONS = (1, 2, 4, 8, 16, 24, 1, 2, 4)
-LEVELS = tuple(i for i, name in enumerate(ALL_CONTOURS) if not name.endswith("peak_share"))
 _SHARES = tuple(i for i in range(len(ALL_CONTOURS)) if i not in LEVELS)
 _WIDE = tuple(
     ALL_CONTOURS.index(f"{window}_{name}")
@@ -26,12 +33,14 @@ _WIDE = tuple(
     for name in ("mean_power", "quantile_0.5", "valley", "ridge", "lasting")
 )
 """What is read over wider surroundings as well."""
-_NEAR, _FAR = POINTS_PER_OCTAVE / 4, POINTS_PER_OCTAVE * 1.5
+_FAR = POINTS_PER_OCTAVE * 1.5
 CHANNELS = len(ALL_CONTOURS) + len(_WIDE) + len(LEVELS) - 1 + len(_SHARES) + len(ROLES) + 1
 
 
-def _smooth(x: Singles, points: float) -> Singles:
-    return np.asarray(gaussian_filter1d(x, points, axis=-1, mode="nearest"))
+def _over_wide(levels: Singles, over: Singles) -> Singles:
+    """The near surroundings of levels over their wide ones, in 8 dB; `over` : the levels over the near ones."""
+    far = gaussian_filter1d(levels, _FAR, axis=-1, mode="nearest")
+    return np.asarray((levels - far) / 8.0 - over)
 
 
 def closer_input(contours: Singles, role: Role | None = None) -> Singles:
@@ -39,34 +48,32 @@ def closer_input(contours: Singles, role: Role | None = None) -> Singles:
 
     As `network.network_input`: a track that is 10 dB louder is the same track.
     """
-    x, wide = np.asarray(contours, dtype=np.float32), list(_WIDE)
-    near, far = _smooth(x, _NEAR), _smooth(x[wide], _FAR)
-    known = np.repeat(np.array([[float(role == r)] for r in ROLES], dtype=np.float32), x.shape[1], axis=1)
-    place = np.log2(closer_grid() / 800.0)[None] / 3.0
-    rows = [(x - near) / 8.0, (near[wide] - far) / 8.0, (x[list(LEVELS[1:])] - x[0]) / 20.0]
-    return np.concatenate([*rows, x[list(_SHARES)] / 8.0 - 1.0, known, place]).astype(np.float32)
+    x, wide, rows = np.asarray(contours, dtype=np.float32), list(_WIDE), rows_of(contours)
+    over, apart = rows[: len(x)], rows[len(x) :]
+    shares = x[list(_SHARES)] / 8.0 - 1.0
+    told = role_and_place(role, closer_grid())
+    return np.concatenate([over, _over_wide(x[wide], over[wide]), apart, shares, told]).astype(np.float32)
 
 
 def closer_input_of_boost(boost_db: Floats) -> Singles:
     """What a boost (points of `closer_grid`,) that lies over the whole sound adds to `closer_input`."""
     one = np.asarray(boost_db, dtype=np.float32)
-    near, far = _smooth(one, _NEAR), _smooth(one, _FAR)
+    over = over_surroundings(one)
     added = np.zeros((CHANNELS, len(one)), dtype=np.float32)
-    added[list(LEVELS)] = (one - near) / 8.0
-    added[len(ALL_CONTOURS) : len(ALL_CONTOURS) + len(_WIDE)] = (near - far) / 8.0
+    added[list(LEVELS)] = over
+    added[len(ALL_CONTOURS) : len(ALL_CONTOURS) + len(_WIDE)] = _over_wide(one, over)
     return added
 
 
 def on_finding_grid(raw: Singles) -> Singles:
-    """Raw outputs (..., heads, points of `closer_grid`) at the points of `finding_grid`, each second one of them.
+    """Raw outputs (heads, points of `closer_grid`) at the points of `finding_grid`, each second one of them.
 
     A centre is where one stands within a point beside: none falls between.
     """
-    out = raw[..., 1::2].copy()
+    out = raw[:, 1::2].copy()
     centres = [HEADS.index("centre"), HEADS.index("hump_centre")]
-    beside = np.concatenate([raw[..., centres, 2::2], raw[..., centres, -1:]], axis=-1)
-    out[..., centres, :] = np.maximum(np.maximum(out[..., centres, :], raw[..., centres, ::2]), beside)
-    return np.asarray(out)
+    out[centres] = maximum_filter1d(raw[centres], 3, axis=1, mode="nearest")[:, 1::2]
+    return out
 
 
 def read_closer(contours: Singles, networks: Sequence[Weights], *, role: Role | None = None) -> list[Singles]:

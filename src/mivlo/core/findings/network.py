@@ -14,7 +14,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from importlib.resources import files
-from typing import IO
+from typing import IO, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -54,9 +54,14 @@ def network_input(contours: Singles, role: Role | None = None) -> Singles:
     levels = np.array([i for i in range(len(x)) if i not in _NOT_LEVELS and i > 0])
     apart = (x[levels] - x[0]) / 20.0
     others = x[sorted(_NOT_LEVELS)] / 8.0
-    place = np.log2(finding_grid() / 800.0)[None].astype(np.float32) / 3.0
-    known = np.repeat(np.array([[float(role == r)] for r in ROLES], dtype=np.float32), x.shape[1], axis=1)
-    return np.concatenate([(x - near) / 8.0, (near - far) / 8.0, apart, others, known, place]).astype(np.float32)
+    told = role_and_place(role, finding_grid())
+    return np.concatenate([(x - near) / 8.0, (near - far) / 8.0, apart, others, told]).astype(np.float32)
+
+
+def role_and_place(role: Role | None, grid_hz: Floats) -> Singles:
+    """(len(ROLES) + 1, grid): which role a track has, and where each point lies."""
+    known = np.repeat([[float(role == r)] for r in ROLES], len(grid_hz), axis=1)
+    return np.concatenate([known, np.log2(grid_hz / 800.0)[None] / 3.0]).astype(np.float32)
 
 
 def input_of_boost(boost_db: Floats) -> Singles:
@@ -194,6 +199,18 @@ def read_model(file: IO[bytes], closer: IO[bytes] | None = None) -> Model:
     return Model(networks, closer_networks, opinions, hashlib.sha256(data + beside).hexdigest()[:16])
 
 
+Said = TypeVar("Said", Singles, Floats)
+
+
+def in_the_mean(every: Said, closer: int) -> Said:
+    """What networks say (networks, ...) in the mean; the last `closer` read the closer look and count CLOSER_SHARE."""
+    usual = len(every) - closer
+    mean = np.mean(every[:usual], axis=0)
+    if not closer:
+        return np.asarray(mean, dtype=every.dtype)
+    return np.asarray((1.0 - CLOSER_SHARE) * mean + CLOSER_SHARE * np.mean(every[usual:], axis=0), dtype=every.dtype)
+
+
 def read_contours(
     contours: Singles, model: Model | None = None, *, role: Role | None = None, beside: Sequence[Singles] = ()
 ) -> Reading:
@@ -204,12 +221,9 @@ def read_contours(
     inputs = network_input(contours, role)
     said = [run_network(weights, inputs) for weights in (model or shipped_model()).networks]
     every = np.stack([*said, *beside])
-    mean = np.mean(said, axis=0)
-    if beside:
-        mean = (1.0 - CLOSER_SHARE) * mean + CLOSER_SHARE * np.mean(beside, axis=0)
     each = {name: every[:, i].astype(np.float64) for i, name in enumerate(HEADS)}
     return replace(
-        as_reading(mean),
+        as_reading(in_the_mean(every, len(beside))),
         each_centre=np.clip(each["centre"], -30, 30),
         each_hump_centre=np.clip(each["hump_centre"], -30, 30),
         each_boost_db=np.maximum(each["boost"], 0.0) * 10.0,

@@ -14,10 +14,16 @@ from importlib.resources import files
 from typing import IO
 
 import numpy as np
-import numpy.typing as npt
 from scipy.ndimage import gaussian_filter1d
 
-from mivlo.core.findings.closer import ALL_CONTOURS, POINTS_PER_OCTAVE, WINDOWS, closer_grid
+from mivlo.core.findings.closer import (
+    ALL_CONTOURS,
+    LEVELS,
+    POINTS_PER_OCTAVE,
+    WINDOWS,
+    closer_grid,
+    over_surroundings,
+)
 from mivlo.core.findings.network import Weights, run_network, weights_in
 from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
@@ -27,7 +33,6 @@ REACH = 33
 HALF = 80
 """Points on either side that are read."""
 DILATIONS = (1, 2, 4, 8, 4, 2, 1)
-LEVELS = tuple(i for i, name in enumerate(ALL_CONTOURS) if not name.endswith("peak_share"))
 FIRST_TAKE = tuple(
     ALL_CONTOURS.index(f"{window}_{name}")
     for window in WINDOWS
@@ -35,7 +40,6 @@ FIRST_TAKE = tuple(
 )
 """What is read of the first take."""
 CHANNELS = len(ALL_CONTOURS) + len(LEVELS) - 1 + len(FIRST_TAKE) + 4
-_NEARBY = POINTS_PER_OCTAVE / 4
 _STEPS = 1200.0 / POINTS_PER_OCTAVE
 """Places looked at per point: a cent each."""
 _WITHIN = 8.0
@@ -49,18 +53,6 @@ class Place:
 
     frequency_hz: float
     certainty: float
-
-
-def over_surroundings(levels_db: npt.ArrayLike) -> Singles:
-    """Levels (..., grid) over their surroundings of a quarter octave, in 8 dB."""
-    x = np.asarray(levels_db, dtype=np.float32)
-    return np.asarray((x - gaussian_filter1d(x, _NEARBY, axis=-1, mode="nearest")) / 8.0)
-
-
-def rows_of(contours: Singles) -> Singles:
-    """(rows, grid): contours over their surroundings, and how far each level lies from the mean power."""
-    levels = np.asarray(LEVELS[1:])
-    return np.concatenate([over_surroundings(contours), (contours[levels] - contours[0]) / 20.0])
 
 
 def around(rows: Singles, point: int) -> Singles:
@@ -128,7 +120,7 @@ def find_place(
 
     Parameters
     ----------
-    rows : `rows_of` the other take; first_db : `closer_contours` of the first one, with the resonance taken out.
+    rows : `closer.rows_of` the other take; first_db : `closer_contours` of the first one, with the resonance taken out.
     near_cents : how far it is from `hz` as a rule (standard deviation), where that is known: where it was seen in this
         very take, only less closely.
 

@@ -10,8 +10,8 @@ import numpy as np
 
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings.along import Along, measure_along
-from mivlo.core.findings.closer import closer_contours, closer_grid
-from mivlo.core.findings.closer_reading import LEVELS, read_closer
+from mivlo.core.findings.closer import LEVELS, closer_contours, closer_grid, rows_of
+from mivlo.core.findings.closer_reading import read_closer
 from mivlo.core.findings.confidence import BY_RULE, opinion_on
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.cuts import (
@@ -45,7 +45,7 @@ from mivlo.core.findings.own_tones import (
 )
 from mivlo.core.findings.own_tones import relation as relation_of
 from mivlo.core.findings.own_tones import why as why_own
-from mivlo.core.findings.place import find_place, rows_of
+from mivlo.core.findings.place import find_place
 from mivlo.core.findings.rumble import Rumble, find_rumble
 from mivlo.core.findings.squeaks import find_squeaks
 from mivlo.core.findings.tails import tail_cut

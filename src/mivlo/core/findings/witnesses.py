@@ -17,7 +17,7 @@ from mivlo.core.findings.cuts import Spot
 from mivlo.core.findings.decays import NARROWEST_OCT, Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import SpotTrace
 from mivlo.core.findings.frames import finding_grid
-from mivlo.core.findings.network import CLOSER_SHARE, Reading
+from mivlo.core.findings.network import Reading, in_the_mean
 from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
@@ -73,23 +73,20 @@ def of_networks(spot: Spot, reading: Reading, tried: Reading) -> dict[str, float
 
     logits, left = centre(reading), centre(tried)
     boosts, left_db = ((said.each_hump_db if spot.broad else said.each_boost_db)[:, at] for said in (reading, tried))
-    usual = slice(0, len(logits) - reading.closer)
 
-    def of_both(values: Floats) -> float:
-        closer = values[usual.stop :]
-        mean = float(np.mean(values[usual]))
-        return mean + CLOSER_SHARE * (float(np.mean(closer)) - mean) if len(closer) else mean
+    def of_all(values: Floats) -> float:
+        return float(in_the_mean(values, reading.closer))
 
-    apart = not spot.broad and reading.closer > 0
+    apart, usual = not spot.broad and reading.closer > 0, len(logits) - reading.closer
     return {
-        "certainty": float(np.mean(logits[usual])) if apart else of_both(logits),
-        "closer_certainty": float(np.mean(logits[usual.stop :])) if apart else math.nan,
+        "certainty": float(np.mean(logits[:usual])) if apart else of_all(logits),
+        "closer_certainty": float(np.mean(logits[usual:])) if apart else math.nan,
         "disagreement": _spread(logits),
         "height_db": spot.gain_db,
-        "boost_db": of_both(boosts),
+        "boost_db": of_all(boosts),
         "boost_disagreement_db": _spread(boosts),
-        "left_certainty": of_both(left),
-        "left_boost_db": of_both(left_db),
+        "left_certainty": of_all(left),
+        "left_boost_db": of_all(left_db),
     }
 
 
