@@ -20,6 +20,8 @@ from mivlo.core.units import Floats, cents_between, octaves_to_q
 from mivlo.jobs import queue
 from tests.conftest import Done
 from tests.core.findings.sounds import melody
+from tests.core.rooms import RATE as ROOM_RATE
+from tests.core.rooms import in_room, players
 
 SHEET = {
     "format": "mivlo-sheet",
@@ -295,6 +297,25 @@ def test_find_speaks_json(run: Callable[..., Done], write_wav, ringing: Floats) 
     with_evidence = json.loads(run("find", told["file"], "--json", "--evidence", "--limit", 1).stdout)["findings"]
     assert len(with_evidence) == 1
     assert set(with_evidence[0]) == {*FIELDS, "evidence"}
+
+
+def test_the_tracks_of_a_song_tell_what_rings_in_its_room(
+    run: Callable[..., Done], write_wav: Callable[..., Path]
+) -> None:
+    played = players(8.0, 1)
+    room = in_room(played, [(801.0, 35.0, 12.0)], 1)
+    tracks = [("Piano", played[0]), ("Flute", played[1]), ("Drums", played[2]), ("Room pair", room)]
+    files = [write_wav(x, name=f"{name}.wav", rate=ROOM_RATE) for name, x in tracks]
+    documents = [json.loads(line) for line in run("find", *files, "--song", "--json").stdout.splitlines()]
+    said = [[f["frequency_hz"] for f in d["findings"] if "into this room" in f["says"]] for d in documents]
+    assert said[:3] == [[], [], []]
+    assert any(abs(cents_between(801.0, hz)) < 25 for hz in said[3])
+    alone = json.loads(run("find", files[3], "--json").stdout)["findings"]
+    assert not any("into this room" in f["says"] for f in alone)
+    other = write_wav(played[0], name="Cello.wav", rate=48_000)
+    refused = run("find", other, files[1], files[3], "--song")
+    assert refused.returncode == 1
+    assert f"Cello.wav has 48000 Hz and the room {ROOM_RATE} Hz" in refused.stderr
 
 
 def test_find_prints_a_table_for_people(run: Callable[..., Done], write_wav, ringing: Floats) -> None:  # type: ignore[no-untyped-def]

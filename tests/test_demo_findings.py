@@ -1,7 +1,4 @@
-"""What is found of the troubles that were planted in the demo song, by its truth file.
-
-Not found, and said so in docs/findings.md: the rings of the room pair, which lie among the partials of everybody's notes.
-"""
+"""What is found of the troubles that were planted in the demo song, by its truth file."""
 
 from __future__ import annotations
 
@@ -55,6 +52,22 @@ def test_the_rings_of_the_cajons_shell_are_found_to_10_cents_and_as_narrow_as_th
         nearest = min(rings, key=lambda f: abs(cents_between(planted.frequency_hz or 0.0, f.frequency_hz)))
         assert abs(cents_between(planted.frequency_hz, nearest.frequency_hz)) < 10
         assert 0.6 < nearest.bandwidth_oct / q_to_octaves(planted.q) < 1.7
+
+
+def test_the_rings_of_the_room_pair_are_told_by_what_the_others_play(made: Made) -> None:
+    """They lie among the partials of everybody's notes: from the pair alone neither is told."""
+    pair, others = made[0]["Room pair"], [x for name, x in made[0].items() if name != "Room pair"]
+    found = Search(pair, sample_rate=RATE, role=Role.ROOM, others=others).findings()
+    rings = [f for f in found if f.kind is Kind.RING]
+    for planted in _planted(made, "Room pair", "ring"):
+        assert planted.frequency_hz is not None
+        ring = min(rings, key=lambda f: abs(cents_between(planted.frequency_hz or 0.0, f.frequency_hz)))
+        assert abs(cents_between(planted.frequency_hz, ring.frequency_hz)) < 25
+        assert ring.confidence > 0.5
+        assert ring.share_of_time > 0.6
+        assert isinstance(ring.move, StaticMove)
+        assert ring.move.gain_db < -2.0
+    assert len(rings) == 2
 
 
 @pytest.mark.parametrize(

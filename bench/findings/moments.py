@@ -21,7 +21,8 @@ from bench.findings.damage import log_uniform
 from bench.findings.rules import Said, print_said
 from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.findings import Finding, Kind
-from mivlo.core.findings.search import LOUD_TROUBLE_ROLES, SQUEAK_ROLES, Search
+from mivlo.core.findings.by_rule import LOUD_TROUBLE_ROLES, SQUEAK_ROLES
+from mivlo.core.findings.search import Search
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.roles import Role

@@ -22,6 +22,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.optimize import minimize
 from scipy.signal import welch
+from scipy.special import expit, logit
 
 from bench.findings.clips import CACHE, FOLDS, clip, without
 from bench.findings.damage import BANDS_HZ, Bell, damage, distance, levels
@@ -185,16 +186,11 @@ def _log_loss(values: Floats, x: Floats, real: Floats, weights: Floats) -> tuple
     """Weighted log-loss of the log-odds x @ values, and its slope."""
     odds = x @ values
     total = float(np.sum(weights * (np.logaddexp(0.0, odds) - real * odds)))
-    return total, x.T @ (weights * (_share(odds) - real))
-
-
-def _share(odds: Floats) -> Floats:
-    return np.asarray(1.0 / (1.0 + np.exp(-odds)))
+    return total, x.T @ (weights * (expit(odds) - real))
 
 
 def _odds(share: npt.ArrayLike) -> Floats:
-    kept = np.clip(share, 1e-9, 1.0 - 1e-9)
-    return np.asarray(np.log(kept / (1.0 - kept)))
+    return np.asarray(logit(np.clip(share, 1e-9, 1.0 - 1e-9)))
 
 
 def _parted(looks: Sequence[Look], seed: int) -> dict[str, int]:
@@ -251,7 +247,7 @@ def calibrate_on_foreign(looks: Sequence[Look]) -> dict[bool, Floats]:
             at, odds = apart[part[look.source]]
             for spot in look.spots:
                 if spot.broad is broad:
-                    spot.confidence = float(_share(np.interp(_odds(spot.confidence), at, odds)))
+                    spot.confidence = float(expit(np.interp(_odds(spot.confidence), at, odds)))
     return out
 
 

@@ -143,12 +143,17 @@ def find(
     role: Annotated[str | None, typer.Option("--role", help="what the track is; guessed from its name")] = None,
     limit: Annotated[int, typer.Option("--limit", min=1, help="at most so many findings")] = 12,
     evidence: Annotated[bool, typer.Option("--evidence", help="with --json: what the page draws, too")] = False,
+    song: Annotated[
+        bool, typer.Option("--song", help="the files are tracks of one song: they tell what rings in its rooms")
+    ] = False,
 ) -> None:
     """Say what stands out in recordings, why, and which move would bring it to its surroundings."""
     for name, value in (("--from", from_s), ("--to", to_s)):
         if value is not None and not value <= LONGEST_S:
             raise MivloError(f"{name} is {value}, but a recording has at most {LONGEST_S / 3600:.0f} hours.")
-    options = {"from_s": from_s, "to_s": to_s, "role": _role(role), "most": limit, "evidence": evidence}
+    options: dict[str, Any] = {"from_s": from_s, "to_s": to_s, "role": _role(role), "most": limit, "evidence": evidence}
+    if song:
+        options["beside"] = [existing(path) for path in sources]
     refused = 0
     for path, document in _documents(sources, options):
         if isinstance(document, str):
@@ -183,7 +188,8 @@ def _document(path: Path, options: dict[str, Any]) -> dict[str, Any] | str:
     from mivlo.services.findings.documents import file_document
 
     try:
-        return file_document(existing(path), **options)
+        beside = [other for other in options.get("beside", ()) if other != path]
+        return file_document(existing(path), **{**options, "beside": beside})
     except MivloError as error:
         return str(error)
 

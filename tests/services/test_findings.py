@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -30,6 +32,8 @@ from mivlo.store.models import FindingRow, LookRow
 from tests.conftest import bring_in, song_state
 from tests.core.findings.sounds import RATE, melody
 from tests.core.findings.test_ensemble import EARLY, LATE, coloured, ringing, strokes
+from tests.core.rooms import RATE as ROOM_RATE
+from tests.core.rooms import in_room, players
 from tests.patience import until
 from tests.scenes import scene
 
@@ -315,6 +319,40 @@ def test_a_track_that_is_too_short_has_none_and_is_not_looked_at_again_and_again
     assert _look(song_id) == 1
     assert _look(song_id) == 0
     assert _found(song_id).findings == []
+
+
+def test_a_room_is_looked_at_with_what_the_others_play_into_it_and_anew_when_that_changes(
+    db: None, write_wav: Callable[..., Path]
+) -> None:
+    played = players(8.0, 1)
+    room = in_room(played, [(801.0, 35.0, 12.0)], 1)
+    with session() as s:
+        song_id = songs.create_song(s, "Weir", ROOM_RATE).id
+    for name, x in (("Piano", played[0]), ("Room", room)):
+        bring_in(song_id, write_wav(x, name=f"{name}.wav", rate=ROOM_RATE))
+    assert _look(song_id) == 2
+    assert not _of_room(song_id, 1)  # one other alone may be the room of this one
+    for name, x in (("Flute", played[1]), ("Drums", played[2])):
+        bring_in(song_id, write_wav(x, name=f"{name}.wav", rate=ROOM_RATE))
+    assert _look(song_id) == 3  # the new ones and the room
+    (ring,) = _of_room(song_id, 1)
+    assert abs(cents_between(801.0, ring.document.frequency_hz)) < 25
+    assert ring.song_says == ""  # its look has heard the others: nothing is said twice
+    ids = [t.id for t in song_state(song_id).tracks]
+    with session() as s:
+        strips.change_strip(s, song_id, ids[2], None, {"fader_db": -3.0})
+    assert _look(song_id) == 0
+    with session() as s:
+        strips.delete_strip(s, song_id, ids[0], None)
+    assert _look(song_id) == 1
+    with session() as s:  # what is no room any more is told about by itself
+        strips.change_strip(s, song_id, ids[1], None, {"role": "other"})
+    assert _look(song_id) == 1
+    assert not _of_room(song_id, 0)
+
+
+def _of_room(song_id: int, track: int) -> list[FindingState]:
+    return [f for f in _found(song_id, track).findings if "into this room" in f.document.says]
 
 
 def test_what_was_decided_of_its_like_in_another_track_moves_the_confidence_and_is_said(song: int) -> None:

@@ -12,7 +12,7 @@ stands out of the mix, too, over what the rest plays, stays in the mix.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -38,20 +38,43 @@ QUIET_DB = 40.0
 LEAST_LIKENESS = 0.7
 """A track is explained by the others where its level over time and frequency goes with what is expected so far."""
 LEAST_S = 4.0
-_AROUND_OCT = 1.0
+_AROUND_OCT, _BESIDE_OCT = 1.0, 1.0 / 12.0
+
+
+@dataclass(frozen=True, slots=True)
+class Staying:
+    """Something narrow that stays.
+
+    cut : the bell that takes it away. over_db : how far it stands out of the track's own colour.
+    ripple_db : how far that colour strays by itself within an octave about it (standard deviation, by its median).
+    times_s : (n,) moments that sound, from the beginning of what was listened to. here_db, expected_db : (n,) what is
+        heard there then, and what would be without it.
+    """
+
+    cut: StaticMove
+    over_db: float
+    ripple_db: float
+    times_s: Floats
+    here_db: Floats
+    expected_db: Floats
 
 
 @dataclass(frozen=True, slots=True)
 class Learned:
-    """Cuts at what stays, and how far the track goes with what the others play: a correlation, 0 to 1."""
+    """What stays, lowest first, and how far the track goes with what the others play: a correlation, 0 to 1."""
 
-    moves: tuple[StaticMove, ...]
+    stays: tuple[Staying, ...]
     likeness: float
+
+    @property
+    def moves(self) -> tuple[StaticMove, ...]:
+        """The cuts."""
+        return tuple(place.cut for place in self.stays)
 
 
 def learn(
     sound: npt.ArrayLike,
-    others: Sequence[npt.ArrayLike],
+    others: Iterable[npt.ArrayLike],
     *,
     sample_rate: int,
     from_hz: float = 150.0,
@@ -59,7 +82,7 @@ def learn(
     lead_s: float = 0.0,
     most: int = MOST,
 ) -> Learned:
-    """Cuts at what is steady in a sound (n, channels) and not in what other tracks, of the same frames, play.
+    """What is steady in a sound (n, channels) and not in what other tracks, of the same frames, play.
 
     Parameters
     ----------
@@ -88,11 +111,19 @@ def learn(
     octaves = octaves[(2.0**octaves > 4.0 * hz[1]) & (2.0**octaves < 0.9 * hz[-1])]
     a, b = (10.0 * np.log10(_banded(p[sounds], 2.0**octaves, float(hz[1])) + 1e-12) for p in (here, expected))
     likeness = _likeness(a, b)
-    curve = gaussian_filter1d(np.median(a - b, axis=0), 2.0)
-    curve = curve - percentile_filter(curve, 50, round(_AROUND_OCT * POINTS_PER_OCTAVE))
-    found = [_cut(octaves, curve, i, 4.0 * float(hz[1])) for i in _peaks(curve)]
-    kept = [m for m in found if from_hz <= m.frequency_hz <= to_hz]
-    return Learned(tuple(sorted(kept[:most], key=lambda m: m.frequency_hz)), likeness)
+    colour = gaussian_filter1d(np.median(a - b, axis=0), 2.0)
+    usual = percentile_filter(colour, 50, round(_AROUND_OCT * POINTS_PER_OCTAVE))
+    curve = colour - usual
+    times = (np.flatnonzero(sounds) / HOPS + 0.5) * length / sample_rate
+    found = [
+        Staying(
+            _cut(octaves, curve, i, 4.0 * float(hz[1])), float(curve[i]), _ripple(octaves, curve, i),
+            times, a[:, i], b[:, i] + usual[i],
+        )
+        for i in _peaks(curve)
+    ]  # fmt: skip
+    kept = [place for place in found if from_hz <= place.cut.frequency_hz <= to_hz]
+    return Learned(tuple(sorted(kept[:most], key=lambda place: place.cut.frequency_hz)), likeness)
 
 
 @dataclass(frozen=True, slots=True)
@@ -248,6 +279,12 @@ def _peaks(curve: Floats) -> list[int]:
         if curve[i] >= LEAST_DB and curve[i] == np.max(curve[i - reach : i + reach + 1])
     ]
     return sorted(at, key=lambda i: -curve[i])
+
+
+def _ripple(octaves: Floats, curve: Floats, at: int) -> float:
+    """By how much a curve strays about a peak, in dB; 1.48 medians of what is normal are a standard deviation."""
+    apart = np.abs(octaves - octaves[at])
+    return float(1.4826 * np.median(np.abs(curve[(apart <= _AROUND_OCT) & (apart > _BESIDE_OCT)])))
 
 
 def _cut(octaves: Floats, curve: Floats, at: int, seen_hz: float) -> StaticMove:

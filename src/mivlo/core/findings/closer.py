@@ -41,6 +41,8 @@ ALL_CONTOURS = tuple(f"{window}_{name}" for window in WINDOWS for name in CONTOU
 LEVELS = tuple(i for i, name in enumerate(ALL_CONTOURS) if not name.endswith("peak_share"))
 """Of ALL_CONTOURS, what a boost lifts."""
 _NEARBY = POINTS_PER_OCTAVE / 4
+ON_FINDING_GRID = slice(1, None, 2)
+"""Which points of `closer_grid` are those of `finding_grid`."""
 
 
 def closer_grid() -> Floats:

@@ -14,6 +14,7 @@ from scipy.ndimage import gaussian_filter1d, maximum_filter1d
 from mivlo.core.findings.closer import (
     ALL_CONTOURS,
     LEVELS,
+    ON_FINDING_GRID,
     POINTS_PER_OCTAVE,
     WINDOWS,
     closer_grid,
@@ -66,13 +67,13 @@ def closer_input_of_boost(boost_db: Floats) -> Singles:
 
 
 def on_finding_grid(raw: Singles) -> Singles:
-    """Raw outputs (heads, points of `closer_grid`) at the points of `finding_grid`, each second one of them.
+    """Raw outputs (heads, points of `closer_grid`) at the points of `finding_grid`.
 
     A centre is where one stands within a point beside: none falls between.
     """
-    out = raw[:, 1::2].copy()
+    out = raw[:, ON_FINDING_GRID].copy()
     centres = [HEADS.index("centre"), HEADS.index("hump_centre")]
-    out[centres] = maximum_filter1d(raw[centres], 3, axis=1, mode="nearest")[:, 1::2]
+    out[centres] = maximum_filter1d(raw[centres], 3, axis=1, mode="nearest")[:, ON_FINDING_GRID]
     return out
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -11,6 +13,13 @@ from mivlo.core.units import Note, hz_to_note
 
 METHOD = 10
 """Version of the method; results of another version are made anew."""
+SAME_OCT = 1.0 / 36.0
+"""What is nearer is one and the same."""
+
+
+def is_one_of(hz: float, places_hz: Sequence[float]) -> bool:
+    """Whether a frequency is the same as one of these."""
+    return any(abs(math.log2(hz / place)) < SAME_OCT for place in places_hz)
 
 
 class Kind(StrEnum):

@@ -19,6 +19,7 @@ from typing import IO, TypeVar
 import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import gaussian_filter1d
+from scipy.special import expit
 
 from mivlo.core.findings.contours import CONTOURS, LONG_CONTOURS
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
@@ -138,14 +139,11 @@ def as_reading(raw: Singles) -> Reading:
     """Raw outputs (len(HEADS), grid) in their units."""
     head = {name: raw[i].astype(np.float64) for i, name in enumerate(HEADS)}
 
-    def share(x: Floats) -> Floats:
-        return np.asarray(1.0 / (1.0 + np.exp(-np.clip(x, -30, 30))))
-
     return Reading(
         boost_db=np.maximum(head["boost"], 0.0) * 10.0,
         hump_db=np.maximum(head["hump"], 0.0) * 10.0,
-        centre=share(head["centre"]),
-        hump_centre=share(head["hump_centre"]),
+        centre=expit(head["centre"]),
+        hump_centre=expit(head["hump_centre"]),
         octaves=2.0 ** np.clip(head["width"] - 3.0, -4.6, -1.0),
         gain_db=np.clip(head["gain"] * 10.0, 0.0, 20.0),
         offset_oct=np.clip(head["offset"], -2.0, 2.0) / POINTS_PER_OCTAVE,

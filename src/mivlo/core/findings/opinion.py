@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
+from scipy.special import expit
 
 from mivlo.core.findings.witnesses import Witnesses
 from mivlo.core.units import Floats
@@ -63,7 +64,7 @@ class Opinion:
     def confidence(self, witnesses: Witnesses) -> float:
         """0 to 1."""
         odds = np.interp(self.start + sum(self.parts(witnesses).values()), self.calibration[0], self.calibration[1])
-        return float(1.0 / (1.0 + np.exp(-odds)))
+        return float(expit(odds))
 
     def share(self, confidence: float) -> float:
         """Part of the height that is cut."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.special import expit
 
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, View
 from mivlo.core.roles import Role
@@ -70,8 +71,7 @@ class Rumble:
     @property
     def confidence(self) -> float:
         """Fitted to clips with and without rumble (`bench/findings/rules.py`)."""
-        odds = float(np.dot(_ODDS, [*self.witnesses, 1.0]))
-        return float(np.clip(1.0 / (1.0 + np.exp(-odds)), 0.02, 0.95))
+        return float(np.clip(expit(np.dot(_ODDS, [*self.witnesses, 1.0])), 0.02, 0.95))
 
 
 def find_rumble(view: View, role: Role | None = None) -> Rumble | None:

@@ -11,6 +11,7 @@ import math
 from collections.abc import Mapping, Sequence
 
 import numpy as np
+from scipy.special import expit
 
 from mivlo.core.findings.contours import contour_of
 from mivlo.core.findings.cuts import Spot
@@ -95,7 +96,7 @@ def with_crowd(every: Sequence[dict[str, float]]) -> list[dict[str, float]]:
 
     A track in which a great deal does has a colour of its own; one in which nothing else does is seldom in trouble.
     """
-    shares = [1.0 / (1.0 + math.exp(-heard["certainty"])) for heard in every]
+    shares = [float(expit(heard["certainty"])) for heard in every]
     return [{**heard, "crowd": sum(shares) - own} for heard, own in zip(every, shares, strict=True)]
 
 

@@ -8,18 +8,15 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any, NamedTuple
 
-import numpy as np
 from pydantic import TypeAdapter
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from mivlo.audio.cache import MissingRecording
 from mivlo.core.findings import Kind
 from mivlo.core.findings.ensemble import METHOD, Beside, look_together
+from mivlo.core.findings.room_rings import LEAST_OTHERS
 from mivlo.core.roles import Role
-from mivlo.core.spectra import Singles
-from mivlo.services.findings.looking import looking
-from mivlo.services.recordings.files import recordings
+from mivlo.services.findings.looking import looking, played_into, recorded
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task, open_tasks
@@ -44,10 +41,11 @@ def _tracks(song: SongState) -> list[StripState]:
     return [t for t in song.tracks if t.frames][:MOST_TRACKS]
 
 
-def _compared(session: Session, tracks: Sequence[StripState]) -> list[_Spot]:
-    """Without their documents: this is asked whenever a song rests."""
+def _compared(session: Session, song: SongState, tracks: Sequence[StripState]) -> list[_Spot]:
+    """Without their documents: this is asked whenever a song rests. Of a room its look has heard the others already."""
+    asked = [t.id for t in tracks if len(played_into(song, t)) < LEAST_OTHERS]
     query = select(FindingRow.id, FindingRow.strip_id, FindingRow.frequency_hz, FindingRow.bandwidth_oct)
-    query = query.where(FindingRow.strip_id.in_([t.id for t in tracks]), FindingRow.kind.in_(COMPARED))
+    query = query.where(FindingRow.strip_id.in_(asked), FindingRow.kind.in_(COMPARED))
     return [_Spot(*row) for row in session.execute(query.where(FindingRow.present).order_by(FindingRow.id))]
 
 
@@ -75,7 +73,7 @@ def is_compared(session: Session, song_id: int) -> bool:
     """Whether what is known is of the findings as they are, or there is nothing to compare."""
     song = read_song(session, song_id)
     tracks = _tracks(song)
-    spots = _compared(session, tracks)
+    spots = _compared(session, song, tracks)
     if len(tracks) < 2 or not spots:
         return True
     known = session.get(ComparisonRow, song_id)
@@ -87,12 +85,12 @@ def run_comparison(task_id: int) -> dict[str, Any]:
     with open_session() as session:
         song = read_song(session, get_task(session, task_id).song_id)
         tracks = _tracks(song)
-        spots = _compared(session, tracks)
+        spots = _compared(session, song, tracks)
         key = _key(song, tracks, spots)
     if len(tracks) < 2 or not spots:
         return {}
     progress = TaskProgress(task_id)
-    sounds = [_sound(t, song.sample_rate) for t in tracks]
+    sounds = [recorded(t, song.sample_rate) for t in tracks]
     together = look_together(
         sounds,
         sample_rate=song.sample_rate,
@@ -110,14 +108,6 @@ def run_comparison(task_id: int) -> dict[str, Any]:
         session.merge(ComparisonRow(song_id=song.id, key=key, document=said))
         tell(session, song.id, "findings")
     return {"findings": len(said)}
-
-
-def _sound(track: StripState, sample_rate: int) -> Singles:
-    """Its recording as it came; silence where the store has it no more: the others can be compared without it."""
-    try:
-        return recordings().samples(track.recording, sample_rate)
-    except MissingRecording:
-        return np.zeros((0, 1), dtype=np.float32)
 
 
 def comparison_of(session: Session, song_id: int) -> dict[int, Beside]:

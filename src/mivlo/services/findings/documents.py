@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -149,14 +150,16 @@ def search_file(
     most: int = MOST,
     least_confidence: float = LEAST_CONFIDENCE,
     keep_readable: bool = False,
+    beside: Sequence[Path] = (),
 ) -> tuple[FileSamples, Found]:
     """What stands out in a file. Without a role it is guessed from the name.
 
-    keep_readable : of a damaged file, look at what can be read.
+    keep_readable : of a damaged file, look at what can be read. beside : the other tracks of its song, from the same
+    beginning: what rings in a room is told by them.
 
     Raises
     ------
-    BadAudio : the file can't be used, or there is no sound between `from_s` and `to_s`.
+    BadAudio : a file can't be used, or there is no sound between `from_s` and `to_s`.
     """
     sound = FileSamples(path, keep_readable=keep_readable)
     rate, frames = sound.info.sample_rate, sound.info.frames
@@ -167,16 +170,36 @@ def search_file(
     known = role or guess_role(name_from_file(path.name))
     if stop - start < 0.05 * rate:  # nothing can be said of so little
         return sound, Found([], [], None)
-    search = Search(sound, sample_rate=rate, start=start, stop=stop, role=known)
+    others = _playing(beside, rate) if known is Role.ROOM else []
+    search = Search(sound, sample_rate=rate, start=start, stop=stop, role=known, others=others)
     findings = search.findings(most=most, least_confidence=least_confidence)
     return sound, Found(findings, search.own_tones(findings), search.fundamental_hz())
 
 
+def _playing(paths: Sequence[Path], sample_rate: int) -> list[FileSamples]:
+    """Those of some tracks that are no rooms themselves, by their names."""
+    sounds = [FileSamples(p, keep_readable=True) for p in paths if guess_role(name_from_file(p.name)) is not Role.ROOM]
+    for sound in sounds:
+        if sound.info.sample_rate != sample_rate:
+            raise BadAudio(
+                f"The tracks of a song are compared at one sample rate, but {sound.path.name} has "
+                f"{sound.info.sample_rate} Hz and the room {sample_rate} Hz. Export them alike, or leave out --song."
+            )
+    return sounds
+
+
 def file_document(
-    path: Path, *, from_s: float, to_s: float | None, role: Role | None, most: int, evidence: bool
+    path: Path,
+    *,
+    from_s: float,
+    to_s: float | None,
+    role: Role | None,
+    most: int,
+    evidence: bool,
+    beside: Sequence[Path] = (),
 ) -> dict[str, Any]:
     """The JSON document of `mivlo find`."""
-    sound, found = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most, keep_readable=True)
+    sound, found = search_file(path, from_s=from_s, to_s=to_s, role=role, most=most, keep_readable=True, beside=beside)
     hidden = set() if evidence else {"evidence"}
 
     def written(findings: list[Finding]) -> list[dict[str, Any]]:

@@ -11,11 +11,14 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from mivlo.audio.cache import MissingRecording
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import METHOD, Along, Finding, Search
 from mivlo.core.findings.frames import Sound
 from mivlo.core.findings.network import shipped_model
 from mivlo.core.graph import StripKind, Tap
+from mivlo.core.roles import Role
+from mivlo.core.spectra import Singles
 from mivlo.services.errors import NotFound
 from mivlo.services.findings.documents import FindingDocument
 from mivlo.services.recordings.files import recordings
@@ -27,6 +30,9 @@ from mivlo.store.database import session as open_session
 from mivlo.store.database import tell
 from mivlo.store.models import FindingRow, LookRow, StripRow
 
+MOST_PLAYING = 32
+"""As many tracks are listened to for what they play into a room."""
+
 
 def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
     """Frames between which a track is looked at: the passage if the song says so, else all of it."""
@@ -37,13 +43,21 @@ def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
     return (start, stop) if stop > start else (0, track.frames)
 
 
+def played_into(song: SongState, track: StripState) -> list[StripState]:
+    """Of a room, the tracks that play into it; what is a room itself plays nothing."""
+    if track.role is not Role.ROOM or track.kind is not StripKind.TRACK:
+        return []
+    return [t for t in song.tracks if t.frames and t.id != track.id and t.role is not Role.ROOM][:MOST_PLAYING]
+
+
 def analysis_key(song: SongState, track: StripState) -> str:
     """Names all that the findings of a track depend on; another key means that they are out of date."""
     method = [METHOD, shipped_model().fingerprint]
     heard = song.exported()
     if track.turned:  # what stands out in a track does not depend on which way it pushes
         heard = heard.with_strip(replace(heard.strip(track.id), turned=False))
-    facts = [method, heard.plan.sound(track.id), track.role, looked_range(song, track)]
+    played = [(other.recording.audio_sha256, other.recording.starts_at_s) for other in played_into(song, track)]
+    facts = [method, heard.plan.sound(track.id), track.role, looked_range(song, track), played]
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 
@@ -100,6 +114,14 @@ def run_analysis(task_id: int) -> dict[str, Any]:
     return {"track_id": track.id}
 
 
+def recorded(track: StripState, sample_rate: int) -> Singles:
+    """A track's recording as it came; silence where the store has it no more: others can be told about without it."""
+    try:
+        return recordings().samples(track.recording, sample_rate)
+    except MissingRecording:
+        return np.zeros((0, 1), dtype=np.float32)
+
+
 def _overtaken(session: Session, song_id: int, track_id: int, key: str) -> bool:
     """Whether a look that began later, at the track as it is now, was over sooner: an older one must not undo it."""
     known = session.get(LookRow, track_id)
@@ -114,7 +136,10 @@ def _look(
     sound: Sound, song: SongState, track: StripState, start: int, stop: int, progress: TaskProgress
 ) -> tuple[list[Finding], dict[str, Any]]:
     try:
-        search = Search(sound, sample_rate=song.sample_rate, start=start, stop=stop, role=track.role, progress=progress)
+        search = Search(
+            sound, sample_rate=song.sample_rate, start=start, stop=stop, role=track.role, progress=progress,
+            others=[recorded(other, song.sample_rate) for other in played_into(song, track)],
+        )  # fmt: skip
     except BadAudio:  # nothing can be said of so short a sound
         return [], {}
     found = search.findings()

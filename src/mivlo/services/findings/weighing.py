@@ -8,9 +8,10 @@ trouble. Each moves the log-odds of a finding that is still open; by how much is
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+
+from scipy.special import expit, logit
 
 from mivlo.core.findings.ensemble import LEAST_GAP_DB, Beside
 
@@ -44,8 +45,7 @@ def weigh(
     if not says:
         return Weighed(confidence, "")
     held = min(max(confidence, 0.01), 0.99)
-    odds += math.log(held / (1.0 - held))
-    return Weighed(round(1.0 / (1.0 + math.exp(-odds)), 3), " ".join(says))
+    return Weighed(round(float(expit(odds + logit(held))), 3), " ".join(says))
 
 
 def _beside(beside: Beside, names: Mapping[int, str]) -> tuple[float, str]:
