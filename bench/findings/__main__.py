@@ -5,6 +5,8 @@ Known are sound fonts, kits and synthesised voices like those that were trained 
 are recordings of other origins (`recorded.py`). `-v` names each clip with its repair and what was missed, `families`
 adds a line for each family of instruments, `roles` says of each clip what it is, `fresh` takes other clips of the same
 sources with other damage; `shells` damages by bodies whose modes ring, `rooms` by small rooms, not by single bells.
+`long` takes tracks of 32 to 48 s, four takes of a source one after the other: a clip lasts 8 to 12 s, and what stays is
+told from what is played by how much of it is heard.
 """
 
 from __future__ import annotations
@@ -12,7 +14,7 @@ from __future__ import annotations
 import sys
 
 from bench.findings.damage import DAMAGES
-from bench.findings.judge import FRESH_TAKES, TAKES, Verdict, cases, families, judge, table
+from bench.findings.judge import FRESH_TAKES, TAKES, Verdict, cases, families, judge, long_cases, table
 from bench.findings.sources import RATE, Source, require_packages
 from mivlo.core.findings import Finding, find
 from mivlo.core.units import Floats
@@ -21,7 +23,13 @@ HALVES = {True: ("tune", "foreign"), False: ("held out", "foreign held out")}
 
 
 def verdicts_of(
-    half: str, *, verbose: bool = False, roles: bool = False, fresh: bool = False, how: str = "bells"
+    half: str,
+    *,
+    verbose: bool = False,
+    roles: bool = False,
+    fresh: bool = False,
+    long: bool = False,
+    how: str = "bells",
 ) -> list[Verdict]:
     """Every case of a half judged."""
 
@@ -29,7 +37,7 @@ def verdicts_of(
         return find(x[:, None], sample_rate=RATE, role=source.role if roles else None)
 
     verdicts: list[Verdict] = []
-    for case in cases(half, FRESH_TAKES if fresh else TAKES, how):
+    for case in long_cases(half, how) if long else cases(half, FRESH_TAKES if fresh else TAKES, how):
         verdicts.append(judge(case, search))
         if verbose:
             v = verdicts[-1]
@@ -44,10 +52,11 @@ def main(
     per_family: bool = False,
     roles: bool = False,
     fresh: bool = False,
+    long: bool = False,
     how: str = "bells",
 ) -> None:
     require_packages()
-    every = [verdicts_of(half, verbose=verbose, roles=roles, fresh=fresh, how=how) for half in HALVES[tune]]
+    every = [verdicts_of(half, verbose=verbose, roles=roles, fresh=fresh, long=long, how=how) for half in HALVES[tune]]
     print(f"{'':48} {'known':>22} {'foreign':>22}")
     for (what, known, wanted), (_, foreign, _) in zip(*(table(verdicts) for verdicts in every), strict=True):
         print(f"{what:48} {known:>22} {foreign:>22}   must {wanted}")
@@ -63,5 +72,6 @@ if __name__ == "__main__":
         per_family="families" in sys.argv,
         roles="roles" in sys.argv,
         fresh="fresh" in sys.argv,
+        long="long" in sys.argv,
         how=next((how for how in DAMAGES if how in sys.argv), "bells"),
     )

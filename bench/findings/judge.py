@@ -70,6 +70,17 @@ def cases(half: str, takes: tuple[int, ...] = TAKES, how: str = "bells") -> list
     return out
 
 
+def long_cases(half: str, how: str = "bells") -> list[Case]:
+    """Of each source of a half a track of 32 to 48 s, its takes one after the other, damaged as a whole."""
+    out = []
+    for number, source in enumerate(s for s in all_sources() if s.half == half):
+        clean = np.concatenate([clip(source, take) for take in (*TAKES, *FRESH_TAKES)])
+        damaged, bells = DAMAGES[how](clean, np.random.default_rng([20_262, number]))
+        if bells or how == "rooms":
+            out.append(Case(source, 0, clean, damaged, bells))
+    return out
+
+
 def means(frequency_hz: float, octaves: float, bell: Bell) -> bool:
     """Whether a proposal at a frequency, so wide, means this bell."""
     apart = abs(np.log2(frequency_hz / bell.frequency_hz))
