@@ -310,10 +310,8 @@ def test_the_tracks_of_a_song_tell_what_rings_in_its_room(
     said = [[f["frequency_hz"] for f in d["findings"] if "into this room" in f["says"]] for d in documents]
     assert said[:3] == [[], [], []]
     assert any(abs(cents_between(801.0, hz)) < 25 for hz in said[3])
-    alone = json.loads(run("find", files[3], "--json").stdout)["findings"]
-    assert not any("into this room" in f["says"] for f in alone)
     other = write_wav(played[0], name="Cello.wav", rate=48_000)
-    refused = run("find", other, files[1], files[3], "--song")
+    refused = run("find", files[3], other, "--song")
     assert refused.returncode == 1
     assert f"Cello.wav has 48000 Hz and the room {ROOM_RATE} Hz" in refused.stderr
 
