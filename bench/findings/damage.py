@@ -61,6 +61,15 @@ def is_lifted(bell: Bell, before: Floats, after: Floats) -> bool:
     return bool(after[at] - before[at] >= LEAST_LIFT_DB)
 
 
+def lifts_its_band(bell: Bell, clean: Floats) -> bool:
+    """The same, measured about the bell's own frequency, of a clip that has not been through it."""
+    was, lifted = (
+        long_term_levels(x[:, None], [bell.frequency_hz], sample_rate=RATE, bands_per_octave=12)[0]
+        for x in (clean, apply(clean, (bell,)))
+    )
+    return bool(lifted - was >= LEAST_LIFT_DB)
+
+
 def lift_db(power_db: npt.ArrayLike, boost_db: npt.ArrayLike) -> float:
     """By how much a boost lifts what a band holds, both over the band's points."""
     p, boost = np.asarray(power_db), np.asarray(boost_db)
@@ -104,12 +113,8 @@ def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -
         apart = all(abs(np.log2(f / b.frequency_hz)) > (0.3 if not (b.hump or bell.hump) else 0.0) for b in bells)
         if not apart or not is_audible(bell, before):
             continue
-        if not bell.hump:
-            own = 2.0 ** (np.array([0.0]) / 12) * f
-            lifted = long_term_levels(apply(clean, (bell,))[:, None], own, sample_rate=RATE, bands_per_octave=12)
-            was = long_term_levels(clean[:, None], own, sample_rate=RATE, bands_per_octave=12)
-            if lifted[0] - was[0] < LEAST_LIFT_DB:
-                continue
+        if not bell.hump and not lifts_its_band(bell, clean):
+            continue
         bells.append(bell)
     chosen = tuple(bells)
     return apply(clean, chosen), chosen

@@ -60,25 +60,26 @@ TAKES, FRESH_TAKES = (0, 1), (2, 3)
 
 def cases(half: str, takes: tuple[int, ...] = TAKES, how: str = "bells") -> list[Case]:
     """The benchmark's clips of a half; the damage, one of DAMAGES, is another than any that was trained on."""
-    out = []
+    out: list[Case] = []
     for number, source in enumerate(s for s in all_sources() if s.half == half):
         for take in takes:
-            clean = clip(source, take)
-            damaged, bells = DAMAGES[how](clean, np.random.default_rng([20_261, number, take]))
-            if bells or how == "rooms":  # a clip with hardly any range of its own may have no place for one
-                out.append(Case(source, take, clean, damaged, bells))
+            out += _damaged(source, take, clip(source, take), how, [20_261, number, take])
     return out
 
 
 def long_cases(half: str, how: str = "bells") -> list[Case]:
     """Of each source of a half a track of 32 to 48 s, its takes one after the other, damaged as a whole."""
-    out = []
+    out: list[Case] = []
     for number, source in enumerate(s for s in all_sources() if s.half == half):
         clean = np.concatenate([clip(source, take) for take in (*TAKES, *FRESH_TAKES)])
-        damaged, bells = DAMAGES[how](clean, np.random.default_rng([20_262, number]))
-        if bells or how == "rooms":
-            out.append(Case(source, 0, clean, damaged, bells))
+        out += _damaged(source, 0, clean, how, [20_262, number])
     return out
+
+
+def _damaged(source: Source, take: int, clean: Floats, how: str, seed: list[int]) -> list[Case]:
+    """A case, or none: a clip with hardly any range of its own may have no place for a bell."""
+    damaged, bells = DAMAGES[how](clean, np.random.default_rng(seed))
+    return [Case(source, take, clean, damaged, bells)] if bells or how == "rooms" else []
 
 
 def means(frequency_hz: float, octaves: float, bell: Bell) -> bool:

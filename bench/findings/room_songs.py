@@ -17,18 +17,16 @@ import numpy as np
 from scipy.signal import butter, oaconvolve, sosfilt
 
 from bench.findings.clips import clip
-from bench.findings.damage import Bell, apply, is_audible, levels, log_uniform
+from bench.findings.damage import Bell, apply, is_audible, levels, lifts_its_band, log_uniform
 from bench.findings.judge import means
 from bench.findings.rooms import room_response
 from bench.findings.rules import Said, print_said
 from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.findings.room_rings import find_room_rings
-from mivlo.core.spectra import long_term_levels
 from mivlo.core.units import Floats
 
 SONGS = 320
 _BANDS_HZ = ((60.0, 250.0), (250.0, 1_000.0), (1_000.0, 4_000.0), (4_000.0, 14_000.0))
-_LEAST_LIFT_DB = 3.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,17 +91,9 @@ def _rings(room: Floats, random: np.random.Generator) -> tuple[Bell, ...]:
         hz, octaves = log_uniform(random, 160.0, 5_000.0), log_uniform(random, 0.03, 0.25)
         bell = Bell(hz, octaves, float(random.uniform(6.0, 16.0)), False)
         apart = all(abs(np.log2(bell.frequency_hz / b.frequency_hz)) > 0.3 for b in out)
-        if apart and is_audible(bell, before) and _lift_db(room, bell) >= _LEAST_LIFT_DB:
+        if apart and is_audible(bell, before) and lifts_its_band(bell, room):
             out.append(bell)
     return tuple(out)
-
-
-def _lift_db(room: Floats, bell: Bell) -> float:
-    rung, plain = (
-        long_term_levels(x[:, None], [bell.frequency_hz], sample_rate=RATE, bands_per_octave=12)[0]
-        for x in (apply(room, (bell,)), room)
-    )
-    return float(rung - plain)
 
 
 def _heard(job: tuple[int, tuple[str, ...]]) -> Heard:

@@ -151,9 +151,10 @@ def find(
     for name, value in (("--from", from_s), ("--to", to_s)):
         if value is not None and not value <= LONGEST_S:
             raise MivloError(f"{name} is {value}, but a recording has at most {LONGEST_S / 3600:.0f} hours.")
-    options: dict[str, Any] = {"from_s": from_s, "to_s": to_s, "role": _role(role), "most": limit, "evidence": evidence}
-    if song:
-        options["beside"] = [existing(path) for path in sources]
+    beside = [existing(path) for path in sources] if song else []
+    options = {
+        "from_s": from_s, "to_s": to_s, "role": _role(role), "most": limit, "evidence": evidence, "beside": beside,
+    }  # fmt: skip
     refused = 0
     for path, document in _documents(sources, options):
         if isinstance(document, str):
@@ -188,8 +189,7 @@ def _document(path: Path, options: dict[str, Any]) -> dict[str, Any] | str:
     from mivlo.services.findings.documents import file_document
 
     try:
-        beside = [other for other in options.get("beside", ()) if other != path]
-        return file_document(existing(path), **{**options, "beside": beside})
+        return file_document(existing(path), **options)
     except MivloError as error:
         return str(error)
 

@@ -14,7 +14,6 @@ from sqlalchemy.orm import Session
 
 from mivlo.core.findings import Kind
 from mivlo.core.findings.ensemble import METHOD, Beside, look_together
-from mivlo.core.findings.room_rings import LEAST_OTHERS
 from mivlo.core.roles import Role
 from mivlo.services.findings.looking import looking, played_into, recorded
 from mivlo.services.song.edits import lock_song
@@ -43,7 +42,7 @@ def _tracks(song: SongState) -> list[StripState]:
 
 def _compared(session: Session, song: SongState, tracks: Sequence[StripState]) -> list[_Spot]:
     """Without their documents: this is asked whenever a song rests. Of a room its look has heard the others already."""
-    asked = [t.id for t in tracks if len(played_into(song, t)) < LEAST_OTHERS]
+    asked = [t.id for t in tracks if not played_into(song, t)]
     query = select(FindingRow.id, FindingRow.strip_id, FindingRow.frequency_hz, FindingRow.bandwidth_oct)
     query = query.where(FindingRow.strip_id.in_(asked), FindingRow.kind.in_(COMPARED))
     return [_Spot(*row) for row in session.execute(query.where(FindingRow.present).order_by(FindingRow.id))]

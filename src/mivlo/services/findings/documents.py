@@ -13,6 +13,7 @@ from mivlo.audio.decode import FileSamples, shortfall
 from mivlo.core.errors import BadAudio
 from mivlo.core.findings import Evidence, Finding, Kind, Search
 from mivlo.core.findings.finding import rank_of
+from mivlo.core.findings.heard import SHORTEST_S
 from mivlo.core.findings.search import LEAST_CONFIDENCE, MOST
 from mivlo.core.moves import Entry
 from mivlo.core.roles import Role
@@ -154,8 +155,8 @@ def search_file(
 ) -> tuple[FileSamples, Found]:
     """What stands out in a file. Without a role it is guessed from the name.
 
-    keep_readable : of a damaged file, look at what can be read. beside : the other tracks of its song, from the same
-    beginning: what rings in a room is told by them.
+    keep_readable : of a damaged file, look at what can be read. beside : the tracks of its song, from the same
+    beginning: what rings in a room is told by the others.
 
     Raises
     ------
@@ -168,9 +169,9 @@ def search_file(
     if stop <= start:
         raise BadAudio(f"There is no sound between --from and --to: {path.name} lasts {sound.info.duration_s:.2f} s.")
     known = role or guess_role(name_from_file(path.name))
-    if stop - start < 0.05 * rate:  # nothing can be said of so little
+    if stop - start < SHORTEST_S * rate:  # nothing can be said of so little
         return sound, Found([], [], None)
-    others = _playing(beside, rate) if known is Role.ROOM else []
+    others = _playing([p for p in beside if p != path], rate) if known is Role.ROOM else []
     search = Search(sound, sample_rate=rate, start=start, stop=stop, role=known, others=others)
     findings = search.findings(most=most, least_confidence=least_confidence)
     return sound, Found(findings, search.own_tones(findings), search.fundamental_hz())

@@ -16,6 +16,7 @@ from mivlo.core.errors import BadAudio
 from mivlo.core.findings import METHOD, Along, Finding, Search
 from mivlo.core.findings.frames import Sound
 from mivlo.core.findings.network import shipped_model
+from mivlo.core.findings.room_rings import LEAST_OTHERS
 from mivlo.core.graph import StripKind, Tap
 from mivlo.core.roles import Role
 from mivlo.core.spectra import Singles
@@ -44,10 +45,11 @@ def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
 
 
 def played_into(song: SongState, track: StripState) -> list[StripState]:
-    """Of a room, the tracks that play into it; what is a room itself plays nothing."""
+    """Of a room, the tracks that tell what rings in it; what is a room itself plays nothing."""
     if track.role is not Role.ROOM or track.kind is not StripKind.TRACK:
         return []
-    return [t for t in song.tracks if t.frames and t.id != track.id and t.role is not Role.ROOM][:MOST_PLAYING]
+    playing = [t for t in song.tracks if t.frames and t.id != track.id and t.role is not Role.ROOM][:MOST_PLAYING]
+    return playing if len(playing) >= LEAST_OTHERS else []
 
 
 def analysis_key(song: SongState, track: StripState) -> str:
@@ -57,7 +59,9 @@ def analysis_key(song: SongState, track: StripState) -> str:
     if track.turned:  # what stands out in a track does not depend on which way it pushes
         heard = heard.with_strip(replace(heard.strip(track.id), turned=False))
     played = [(other.recording.audio_sha256, other.recording.starts_at_s) for other in played_into(song, track)]
-    facts = [method, heard.plan.sound(track.id), track.role, looked_range(song, track), played]
+    facts: list[Any] = [method, heard.plan.sound(track.id), track.role, looked_range(song, track)]
+    if played:  # of what is no room, looks made before rooms were told so stay as good as they were
+        facts.append(played)
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 
