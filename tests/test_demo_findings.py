@@ -52,6 +52,11 @@ def test_the_rings_of_the_cajons_shell_are_found_to_10_cents_and_as_narrow_as_th
         nearest = min(rings, key=lambda f: abs(cents_between(planted.frequency_hz or 0.0, f.frequency_hz)))
         assert abs(cents_between(planted.frequency_hz, nearest.frequency_hz)) < 10
         assert 0.6 < nearest.bandwidth_oct / q_to_octaves(planted.q) < 1.7
+    # between strokes the others are louder than the shell: that hides nothing of what the strokes say
+    surest = max((f for f in found if f.kind is Kind.RING), key=lambda f: f.confidence)
+    assert surest.confidence > 0.5
+    assert isinstance(surest.move, StaticMove)
+    assert surest.move.gain_db < -6.0
 
 
 def test_the_rings_of_the_room_pair_are_told_by_what_the_others_play(made: Made) -> None:

@@ -19,29 +19,32 @@ from bench.findings.clips import CACHE, FOLDS, clip, for_every_take
 from bench.findings.damage import Bell, Draw, damage, draw_bell, draw_wider
 from bench.findings.made import made_up
 from bench.findings.sources import RATE, Source, all_sources
+from bench.findings.spill import another_of, damaged_beside, spill
 from bench.findings.variants import varied
 from mivlo.core.findings.closer import closer_contours
 from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.frames import frame_levels, make_parts
 from mivlo.core.units import Floats
 
-DAMAGES = 3
 TAKES = 2
 VARIANTS = 5
 """Other instruments made from each take of what is learnt from, each damaged as the benchmark does, and wider."""
 MADE_UP = 1_400
 """Instruments that nobody built, a clip of each."""
+SPILLED = 1_200
+"""Clips beside which others are heard."""
 
 
 @dataclass(frozen=True, slots=True)
 class Example:
-    """A clip as a network sees it. `bells` is empty for a clean one."""
+    """A clip as a network sees it. `bells` is empty for a clean one; `beside` says whether others are heard in it."""
 
     source: str
     half: str
     role: str
     contours: Floats
     bells: tuple[Bell, ...]
+    beside: bool = False
 
 
 def contours_of(x: Floats) -> Floats:
@@ -66,6 +69,14 @@ def _made_up_name(number: int) -> str:
     return f"made-up-{number}"
 
 
+def _spilled_name(number: int) -> str:
+    return f"spilled-{number}"
+
+
+def _beside_name(source: Source) -> str:
+    return f"{_name(source, 0)}-beside"
+
+
 def _path(view: str, name: str) -> Path:
     return CACHE / view / f"{name}.npz"
 
@@ -79,9 +90,16 @@ def _build(job: tuple[int, int]) -> str:
     except Exception as refused:
         return f"{source.name}: {refused}"
     draw = draw_wider if source.half == "more" else draw_bell
-    _keep(_name(source, job[1]), lambda _: clean, np.random.default_rng([job[0], job[1], 77]), (draw,) * DAMAGES)
+    _keep(_name(source, job[1]), _damaged(lambda _: clean, draw, draw, draw), np.random.default_rng([*job, 77]))
     if source.half == "more":
         _vary(job, source, clean)
+    elif job[1] == 0:
+        others = [s for s in all_sources() if s.half == source.half and s is not source]
+
+        def make(random: np.random.Generator) -> list[Sound]:
+            return _beside(clean, random, another_of(others, random, range(TAKES)), draw_bell)
+
+        _keep(_beside_name(source), make, np.random.default_rng([job[0], 79]))
     return ""
 
 
@@ -92,35 +110,65 @@ def _vary(job: tuple[int, int], source: Source, clean: Floats) -> None:
     for variant in range(VARIANTS):
         random = np.random.default_rng([*job, variant, 2_026])
 
-        def another(random: np.random.Generator = random) -> Floats:
-            return clip(like[int(random.integers(len(like)))], int(random.integers(TAKES)))
-
-        name = _name(source, job[1], variant)
-        _keep(name, lambda random, other=another: varied(clean, random, other), random, (draw_bell, draw_wider))
+        name, another = _name(source, job[1], variant), another_of(like, random, range(TAKES))
+        made = _damaged(lambda random, other=another: varied(clean, random, other), draw_bell, draw_wider)
+        _keep(name, made, random)
 
 
 def _make_up(number: int) -> None:
-    _keep(_made_up_name(number), made_up, np.random.default_rng([number, 8_642]), (draw_bell, draw_wider))
+    _keep(_made_up_name(number), _damaged(made_up, draw_bell, draw_wider), np.random.default_rng([number, 8_642]))
 
 
-def _keep(
-    name: str, make: Callable[[np.random.Generator], Floats], random: np.random.Generator, draws: tuple[Draw, ...]
-) -> None:
-    """A clip as it is and damaged, in a file for each view; what is there already stays."""
+def _spill(number: int) -> None:
+    """A clip of any instrument, another made from it or one that nobody built, and what is heard beside it."""
+    sources = [s for s in all_sources() if s.half == "more"]
+
+    def make(random: np.random.Generator) -> list[Sound]:
+        another = another_of(sources, random, range(TAKES))
+        kind = random.random()
+        clean = made_up(random) if kind < 0.2 else another()
+        if kind >= 0.5:
+            clean = varied(clean, random, another)
+        return _beside(clean, random, another, draw_bell, draw_wider)
+
+    _keep(_spilled_name(number), make, np.random.default_rng([number, 9_753]))
+
+
+Sound = tuple[Floats, tuple[Bell, ...]]
+"""A clip and what was done to it."""
+
+
+def _beside(clean: Floats, random: np.random.Generator, another: Callable[[], Floats], *draws: Draw) -> list[Sound]:
+    """A clip with what is heard of others beside it, as it is and damaged."""
+    beside = spill(clean, random, another)
+    return [(clean + beside, ()), *(damaged_beside(clean, beside, random, draw) for draw in draws)]
+
+
+def _damaged(
+    make: Callable[[np.random.Generator], Floats], *draws: Draw
+) -> Callable[[np.random.Generator], list[Sound]]:
+    """A clip as it is and damaged."""
+
+    def sounds(random: np.random.Generator) -> list[Sound]:
+        clean = make(random)
+        return [(clean, ()), *(damage(clean, random, draw) for draw in draws)]
+
+    return sounds
+
+
+def _keep(name: str, make: Callable[[np.random.Generator], list[Sound]], random: np.random.Generator) -> None:
+    """Sounds of one source, in a file for each view; what is there already stays."""
     wanted = [view for view in VIEWS if not _path(view, name).exists()]
     if not wanted:
         return
-    clean = make(random)
-    sounds, done = [clean], [np.zeros((0, 4))]
-    for draw in draws:
-        damaged, bells = damage(clean, random, draw)
-        sounds.append(damaged)
-        done.append(np.array([[b.frequency_hz, b.octaves, b.gain_db, b.hump] for b in bells]).reshape(-1, 4))
+    sounds = make(random)
+    done = [np.array([[b.frequency_hz, b.octaves, b.gain_db, b.hump] for b in bells]) for _, bells in sounds]
     lengths = np.array([len(d) for d in done])
+    bells = np.concatenate([d.reshape(-1, 4) for d in done])
     for view in wanted:
         path = _path(view, name)
         path.parent.mkdir(parents=True, exist_ok=True)
-        np.savez(path, contours=np.stack([VIEWS[view](x) for x in sounds]), bells=np.concatenate(done), lengths=lengths)
+        np.savez(path, contours=np.stack([VIEWS[view](x) for x, _ in sounds]), bells=bells, lengths=lengths)
 
 
 def load(
@@ -138,21 +186,27 @@ def load(
         paths = [_path(view, _name(source, take, v)) for take in range(takes) for v in (None, *range(VARIANTS))]
         for path in (p for p in paths if p.exists()):
             out += _read(path, source.name, source.half, source.role)
+        if (path := _path(view, _beside_name(source))).exists():
+            out += _read(path, source.name, source.half, source.role, beside=True)
     if "more" in halves:
-        for path in (p for p in (_path(view, _made_up_name(n)) for n in range(MADE_UP)) if p.exists()):
-            out += _read(path, path.stem, "more", "")
+        names = [_made_up_name(n) for n in range(MADE_UP)]
+        if leave_out is None:  # in spill anything may be heard
+            names += [_spilled_name(n) for n in range(SPILLED)]
+        for path in (p for p in (_path(view, name) for name in names) if p.exists()):
+            out += _read(path, path.stem, "more", "", beside=path.stem.startswith("spilled"))
     return out
 
 
-def _read(path: Path, name: str, half: str, role: str) -> Iterator[Example]:
+def _read(path: Path, name: str, half: str, role: str, *, beside: bool = False) -> Iterator[Example]:
     with np.load(path) as found:
         cuts = np.split(found["bells"], np.cumsum(found["lengths"])[:-1])
         for contours, rows in zip(found["contours"], cuts, strict=True):
-            yield Example(name, half, role, contours, tuple(Bell(f, o, g, bool(h)) for f, o, g, h in rows))
+            yield Example(name, half, role, contours, tuple(Bell(f, o, g, bool(h)) for f, o, g, h in rows), beside)
 
 
 if __name__ == "__main__":
     takes, workers = [int(a) for a in sys.argv[1:]] or (TAKES, 2)
     with ProcessPoolExecutor(workers) as pool:
         list(pool.map(_make_up, range(MADE_UP), chunksize=4))
+        list(pool.map(_spill, range(SPILLED), chunksize=4))
     for_every_take(_build, takes, workers)

@@ -14,19 +14,18 @@ from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import butter, oaconvolve, sosfilt
+from scipy.signal import oaconvolve
 
 from bench.findings.clips import clip
 from bench.findings.damage import Bell, apply, is_audible, levels, lifts_its_band, log_uniform
 from bench.findings.judge import means
-from bench.findings.rooms import room_response
+from bench.findings.rooms import hall_tail, room_response
 from bench.findings.rules import Said, print_said
 from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.findings.room_rings import find_room_rings
 from mivlo.core.units import Floats
 
 SONGS = 320
-_BANDS_HZ = ((60.0, 250.0), (250.0, 1_000.0), (1_000.0, 4_000.0), (4_000.0, 14_000.0))
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,22 +35,6 @@ class Heard:
     rings: int
     cents: tuple[float, ...]
     said: tuple[Said, ...]
-
-
-def _tail(random: np.random.Generator) -> Floats:
-    """(n,) what a larger room answers: noise that decays, longer in the low bands, and some early echoes."""
-    decay_s = log_uniform(random, 0.25, 2.2)
-    t = np.arange(round(1.1 * decay_s * RATE)) / RATE
-    out = np.zeros(len(t))
-    for (low, high), least, most in zip(_BANDS_HZ, (0.7, 1.0, 0.5, 0.25), (1.3, 1.01, 1.0, 0.8), strict=True):
-        sos = butter(2, (low, high), btype="bandpass", fs=RATE, output="sos")
-        noise = sosfilt(sos, random.standard_normal(len(t)))
-        out += noise * np.exp(-6.91 * t / (decay_s * float(random.uniform(least, most))))
-    out *= np.clip(t / 0.02, 0.0, 1.0)
-    out /= np.sqrt(np.sum(out**2))
-    for _ in range(8):
-        out[round(float(random.uniform(0.003, 0.045)) * RATE)] += float(random.uniform(0.05, 0.3))
-    return np.asarray(out)
 
 
 def _players(sources: Sequence[Source], random: np.random.Generator) -> list[Floats]:
@@ -69,7 +52,7 @@ def _players(sources: Sequence[Source], random: np.random.Generator) -> list[Flo
 
 def _room_of(players: Sequence[Floats], random: np.random.Generator) -> Floats:
     """(n,) all of them as a microphone in the room hears them."""
-    tail, walls = _tail(random), random.random() < 0.4
+    tail, walls = hall_tail(random, RATE), random.random() < 0.4
     far = 1.0 if not walls else float(random.uniform(0.3, 1.0)) * (random.random() < 0.5)
     out = np.zeros(len(players[0]))
     for x in players:

@@ -15,7 +15,7 @@ import pickle
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -26,8 +26,10 @@ from scipy.special import expit, logit
 
 from bench.findings.clips import CACHE, FOLDS, clip, without
 from bench.findings.damage import BANDS_HZ, Bell, damage, distance, levels
+from bench.findings.dataset import Sound
 from bench.findings.judge import MOST, means
 from bench.findings.sources import RATE, all_sources
+from bench.findings.spill import another_of, damaged_beside, spill
 from mivlo.core.findings.cuts import bell_db, deepest_for
 from mivlo.core.findings.finding import Kind, rank_of
 from mivlo.core.findings.network import Model, read_model, shipped_model
@@ -41,6 +43,8 @@ OUT = Path("src/mivlo/core/findings/model.npz")
 SEEN = CACHE / "seen.pickle"
 PARTS = 8
 TAKES, DAMAGES = 4, 3
+TAKES_BESIDE, DAMAGES_BESIDE = 2, 2
+"""Of clips in which others are heard."""
 _KNOTS = {"certainty": 8, "closer_certainty": 8, "boost_db": 5, "height_db": 5, "boost_disagreement_db": 5}
 _FEW_KNOTS = 4
 _STIFF = 3.0
@@ -69,7 +73,7 @@ class Look:
     """What was seen of one clip.
 
     origin : "foreign", "known" or "family" (left out). cells : its power in 1/96 octaves; levels and clean : as the
-    benchmark measures.
+    benchmark measures. beside : whether others are heard in it.
     """
 
     source: str
@@ -79,6 +83,14 @@ class Look:
     levels: Floats
     clean: Floats
     spots: list[Spotted] = field(default_factory=list)
+    beside: bool = False
+
+    @property
+    def counts(self) -> float:
+        """A track without trouble is as likely as one with some."""
+        if self.damaged:
+            return 1.0
+        return float(DAMAGES_BESIDE if self.beside else DAMAGES)
 
 
 def _cells(x: Floats) -> Floats:
@@ -108,14 +120,25 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
     if path:  # no network that reads the closer look never heard a family
         with Path(path).open("rb") as file:
             model = read_model(file)
-    clean = clip(source, take)
-    target = levels(clean)
-    out = [_look(clean, model, role, source.name, origin, (), target)]
+
+    def seen(sound: Sound, clean: Sound) -> Look:
+        return _look(sound[0], model, role, source.name, origin, sound[1], levels(clean[0]))
+
+    clean = clip(source, take), ()
+    out = [seen(clean, clean)]
     for again in range(damages):
-        damaged, bells = damage(clean, np.random.default_rng([9, number, take, again]))
-        if bells:
-            out.append(_look(damaged, model, role, source.name, origin, bells, target))
-    return out
+        damaged = damage(clean[0], np.random.default_rng([9, number, take, again]))
+        if damaged[1]:
+            out.append(seen(damaged, clean))
+    if origin == "family" or take >= TAKES_BESIDE:
+        return out
+    random = np.random.default_rng([11, number, take])
+    others = [s for s in all_sources() if s.half == source.half and s is not source]
+    beside = spill(clean[0], random, another_of(others, random, range(TAKES)))
+    with_others = clean[0] + beside, ()
+    every = [with_others, *(damaged_beside(clean[0], beside, random) for _ in range(DAMAGES_BESIDE))]
+    looks = [seen(sound, with_others) for sound in every if sound is with_others or sound[1]]
+    return out + [replace(look, beside=True) for look in looks]
 
 
 def _jobs() -> Iterator[tuple[int, int, int, str, str]]:
@@ -200,9 +223,7 @@ def _parted(looks: Sequence[Look], seed: int) -> dict[str, int]:
 
 
 def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
-    # a track without trouble is as likely as one with some
-    clean = float(DAMAGES)
-    rows = [(s, 1.0 if look.damaged else clean) for look in looks for s in look.spots if s.broad is broad]
+    rows = [(s, look.counts) for look in looks for s in look.spots if s.broad is broad]
     return [s for s, _ in rows], np.array([w for _, w in rows])
 
 
@@ -355,8 +376,9 @@ def main() -> None:
     calibrations = calibrate_on_foreign(looks)
     fitted = [x for x in looks if x.origin != "family"]
     shares = least_harm(fitted)
-    for origin in dict.fromkeys(x.origin for x in looks):
-        some = [x for x in looks if x.origin == origin]
+    for kind in dict.fromkeys((x.origin, x.beside) for x in looks):
+        some = [x for x in looks if (x.origin, x.beside) == kind]
+        origin = f"{kind[0]}, others heard" if kind[1] else kind[0]
         _print_calibration(some, origin)
         for power in (1.0, 1.6):
             print(origin, "power", power, _figures(some, lambda s, power=power: s.confidence**power))

@@ -25,6 +25,7 @@ from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -241,7 +242,7 @@ def shifted(
 
 
 Watched = dict[str, tuple[torch.Tensor, torch.Tensor]]
-"""By half, inputs and targets; what a network loses on them is printed and says which round is kept."""
+"""By half, by themselves and with others heard, inputs and targets; the loss on them says which round is kept."""
 
 
 def seen(network: nn.Module, watched: Watched) -> dict[str, float]:
@@ -305,10 +306,11 @@ def train(
 def watched_in(view: View) -> Watched:
     """What is watched while a network of a view learns."""
     out = {}
-    for half in ("tune", "foreign"):
-        examples = load((half,), view=view.examples)
-        x = np.stack([view.inputs(e.contours) for e in examples])
-        out[half] = (torch.from_numpy(x), torch.from_numpy(np.stack([targets(e.bells, view) for e in examples])))
+    for half, beside in product(("tune", "foreign"), (False, True)):
+        examples = [e for e in load((half,), view=view.examples) if e.beside is beside]
+        x = torch.from_numpy(np.stack([view.inputs(e.contours) for e in examples]))
+        y = torch.from_numpy(np.stack([targets(e.bells, view) for e in examples]))
+        out[f"{half} beside" if beside else half] = x, y
     return out
 
 
@@ -363,7 +365,7 @@ def further(epochs: int = 8, *chosen: int) -> None:
     examples, watched = load(("more",)), watched_in(USUAL)
     print("examples", len(examples), flush=True)
     for number in chosen or range(len(shipped)):
-        begun = _network_of(shipped[number])
+        begun = network_of(shipped[number])
         put(_further(number), {}, 0, train(200 + number, examples, watched, epochs, begun=begun))
 
 
@@ -371,8 +373,9 @@ def _further(number: int) -> Path:
     return CACHE / f"further-{number}.npz"
 
 
-def _network_of(weights: Weights) -> Network:
-    network = Network(weights["first.weight"].shape[1], len(weights["first.bias"]))
+def network_of(weights: Weights, view: View = USUAL) -> Network:
+    """A network as it is kept, to go on."""
+    network = Network(weights["first.weight"].shape[1], len(weights["first.bias"]), view)
     network.load_state_dict({name: torch.from_numpy(np.asarray(value, np.float32)) for name, value in weights.items()})
     return network
 
@@ -390,7 +393,7 @@ def keep(*numbers: int) -> None:
         shipped = weights_in(found)
     made: Arrays = {}
     for new, old in enumerate(numbers):
-        put(OUT, made, new, _network_of(shipped[old]))
+        put(OUT, made, new, network_of(shipped[old]))
 
 
 if __name__ == "__main__":

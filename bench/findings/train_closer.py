@@ -3,6 +3,7 @@
     python -m bench.findings.clips 4 2           # renders the clean clips
     python -m bench.findings.dataset             # damages them, and other instruments made from them
     python -m bench.findings.train_closer 1 10   # one network, ten rounds
+    python -m bench.findings.train_closer further 6 # the one that ships goes on, with examples that came later
     python -m bench.findings.second look         # and what `train` says of the second opinion
     python -m bench.findings.second
 
@@ -11,16 +12,19 @@ Learns as the networks of `train` do, from the same examples.
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
+import numpy as np
 import torch
 
-from bench.findings.dataset import load
-from bench.findings.learning import kept, put
-from bench.findings.train import View, train, watched_in
+from bench.findings.dataset import Example, load
+from bench.findings.learning import Arrays, kept, put
+from bench.findings.train import View, Watched, network_of, train, watched_in
 from mivlo.core.findings.closer import POINTS_PER_OCTAVE, closer_grid
 from mivlo.core.findings.closer_reading import DILATIONS, closer_input, closer_input_of_boost
+from mivlo.core.findings.network import weights_in
 
 OUT = Path("src/mivlo/core/findings/closer.npz")
 WIDTH = 64
@@ -29,13 +33,33 @@ CLOSER = View("closer", closer_grid(), POINTS_PER_OCTAVE, closer_input, closer_i
 
 def main(networks: int = 1, epochs: int = 10, first: int = 0) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
-    examples, watched = load(("more",), view=CLOSER.examples), watched_in(CLOSER)
-    print("examples", len(examples), flush=True)
+    examples, watched = _learnt_from()
     made = kept(OUT, first)
     for seed in range(first, networks):
         put(OUT, made, seed, train(seed, examples, watched, epochs, view=CLOSER, width=WIDTH))
 
 
+def further(epochs: int = 6) -> None:
+    """The networks that ship go on learning."""
+    with np.load(OUT) as found:
+        shipped = weights_in(found)
+    examples, watched = _learnt_from()
+    made: Arrays = {}
+    for number, weights in enumerate(shipped):
+        begun = network_of(weights, CLOSER)
+        put(OUT, made, number, train(300 + number, examples, watched, epochs, begun=begun, view=CLOSER))
+
+
+def _learnt_from() -> tuple[list[Example], Watched]:
+    examples = load(("more",), view=CLOSER.examples)
+    print("examples", len(examples), flush=True)
+    return examples, watched_in(CLOSER)
+
+
 if __name__ == "__main__":
-    torch.set_num_threads(2)
-    main(*[int(a) for a in sys.argv[1:] if a.isdigit()])
+    torch.set_num_threads(int(os.environ.get("OMP_NUM_THREADS", "2")))
+    numbers = [int(a) for a in sys.argv[1:] if a.isdigit()]
+    if "further" in sys.argv:
+        further(*numbers)
+    else:
+        main(*numbers)

@@ -6,11 +6,13 @@ needs each of them at its own place. Longer windows part lines from each other, 
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d, minimum_filter1d
 
-from mivlo.core.findings.contours import sounding_levels
+from mivlo.core.findings.contours import GATE_DB, sounding_levels
 from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Part, frame_levels, parts_of
 from mivlo.core.spectra import Singles, log_grid
 from mivlo.core.units import Floats
@@ -50,9 +52,9 @@ def closer_grid() -> Floats:
     return log_grid(POINTS_PER_OCTAVE, LOWEST_HZ, HIGHEST_HZ)
 
 
-def _contours(levels: Singles, part: Part) -> Singles:
+def _contours(levels: Singles, part: Part, gate_db: float) -> Singles:
     """(len(CONTOURS), points of the part) in dB; shares times 20."""
-    inside = sounding_levels(levels)
+    inside = sounding_levels(levels, gate_db)
     valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     power = 10.0 ** (inside / 10.0)
@@ -86,15 +88,39 @@ def stretches_of(mono: Singles, *, sample_rate: float) -> list[Singles]:
     return [mono[first : first + piece] for first in np.linspace(0, len(mono) - piece, _PIECES).astype(int)]
 
 
-def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:
-    """(len(ALL_CONTOURS), points of `closer_grid`) of a sound (n,), in dB where 0 is a sine of full scale."""
+@dataclass(frozen=True, slots=True)
+class CloserView:
+    """Levels of a sound through each window of a closer look: per window its parts, and of each (frames, points)."""
+
+    parts: tuple[tuple[Part, ...], ...]
+    levels: tuple[tuple[Singles, ...], ...]
+
+    def contours(self, gate_db: float = GATE_DB) -> Singles:
+        """(len(ALL_CONTOURS), points of `closer_grid`) in dB where 0 is a sine of full scale.
+
+        gate_db : how far below the loud ones frames still count.
+        """
+        rows = []
+        for parts, levels in zip(self.parts, self.levels, strict=True):
+            each = [_contours(level, part, gate_db) for level, part in zip(levels, parts, strict=True)]
+            rows.append(np.concatenate(each, axis=1))
+        return np.concatenate(rows)
+
+
+def look_closer(mono: Singles, *, sample_rate: float) -> CloserView:
+    """A closer look at a sound (n,)."""
     grid, stretches = closer_grid(), stretches_of(mono, sample_rate=sample_rate)
-    rows = []
-    for layout in (_LONG, _SHORT):
-        parts = parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=POINTS_PER_OCTAVE, margin=_MARGIN)
-        seen = [_contours(frame_levels([x[:, None] for x in stretches], part), part) for part in parts]
-        rows.append(np.concatenate(seen, axis=1))
-    return np.concatenate(rows)
+    parts = tuple(
+        parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=POINTS_PER_OCTAVE, margin=_MARGIN)
+        for layout in (_LONG, _SHORT)
+    )
+    levels = tuple(tuple(frame_levels([x[:, None] for x in stretches], part) for part in some) for some in parts)
+    return CloserView(parts, levels)
+
+
+def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:
+    """(len(ALL_CONTOURS), points of `closer_grid`) of all of a sound (n,) that is no rest."""
+    return look_closer(mono, sample_rate=sample_rate).contours()
 
 
 def over_surroundings(levels_db: npt.ArrayLike) -> Singles:

@@ -17,8 +17,10 @@ from mivlo.core.units import Floats
 QUANTILES = (0.1, 0.3, 0.5, 0.7, 0.9, 0.98)
 _NEAR, _WIDE = 3, 6
 """Points on each side: 1/16 and 1/8 octave."""
-_GATE_DB = 45.0
+GATE_DB = 45.0
 """Frames this far below the loud ones are rests and say nothing."""
+LOUD_GATE_DB = 20.0
+"""Of less, what others leave in a track's microphone hides little; of how it dies away less is heard."""
 
 CONTOURS = (
     "mean_power", "mean", *(f"quantile_{q}" for q in QUANTILES), "valley", "valley_median", "valley_high",
@@ -34,22 +36,22 @@ def contour_of(contours: Singles, name: str) -> Floats:
     return np.asarray(contours[ALL_CONTOURS.index(name)], dtype=np.float64)
 
 
-def sounding_frames(levels: Singles) -> np.ndarray:  # type: ignore[type-arg]
+def sounding_frames(levels: Singles, gate_db: float = GATE_DB) -> np.ndarray:  # type: ignore[type-arg]
     """Indices of the frames that are not rests; all of them when hardly any would be left."""
     loudness = np.max(levels, axis=1)
-    kept = np.flatnonzero(loudness > np.quantile(loudness, 0.95) - _GATE_DB)
+    kept = np.flatnonzero(loudness > np.quantile(loudness, 0.95) - gate_db)
     return kept if len(kept) >= 4 else np.arange(len(levels))
 
 
-def sounding_levels(levels: Singles) -> Singles:
+def sounding_levels(levels: Singles, gate_db: float = GATE_DB) -> Singles:
     """The levels of the frames that are not rests, none further than 90 dB below where most is."""
-    inside = levels[sounding_frames(levels)]
+    inside = levels[sounding_frames(levels, gate_db)]
     return np.asarray(np.maximum(inside, np.max(np.mean(inside, axis=0)) - 90.0))
 
 
-def part_contours(levels: Singles, part: Part) -> Singles:
+def part_contours(levels: Singles, part: Part, gate_db: float = GATE_DB) -> Singles:
     """(len(CONTOURS), points of the part) in dB; rates in dB per frame, shares times 20."""
-    inside = sounding_levels(levels)
+    inside = sounding_levels(levels, gate_db)
     valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
     total = 10.0 * np.log10(np.sum(10.0 ** (inside / 10.0), axis=1))
@@ -83,9 +85,9 @@ def part_contours(levels: Singles, part: Part) -> Singles:
     return np.asarray(np.stack(rows)[:, part.own], dtype=np.float32)
 
 
-def long_contours(levels: Singles) -> Singles:
+def long_contours(levels: Singles, gate_db: float = GATE_DB) -> Singles:
     """(len(LONG_CONTOURS), grid) of the long windows."""
-    inside = sounding_levels(levels)
+    inside = sounding_levels(levels, gate_db)
     ridge = maximum_filter1d(inside, 5, axis=1)
     rows = [
         10.0 * np.log10(np.mean(10.0 ** (inside / 10.0), axis=0)),
@@ -97,8 +99,12 @@ def long_contours(levels: Singles) -> Singles:
     return np.asarray(np.stack(rows), dtype=np.float32)
 
 
-def all_contours(levels: list[Singles], parts: tuple[Part, ...]) -> Singles:
-    """(contours, grid): what each part says of its range, and the long windows' view of all."""
-    short = np.concatenate([part_contours(x, p) for x, p in zip(levels[:-1], parts[:-1], strict=True)], axis=1)
+def all_contours(levels: list[Singles], parts: tuple[Part, ...], gate_db: float = GATE_DB) -> Singles:
+    """(contours, grid): what each part says of its range, and the long windows' view of all.
+
+    gate_db : how far below the loud ones frames still count.
+    """
+    each = [part_contours(x, p, gate_db) for x, p in zip(levels[:-1], parts[:-1], strict=True)]
+    short = np.concatenate(each, axis=1)
     assert short.shape[1] == len(finding_grid()), MARGIN
-    return np.concatenate([short, long_contours(levels[-1])])
+    return np.concatenate([short, long_contours(levels[-1], gate_db)])

@@ -39,6 +39,9 @@ ROLES = (
 """What a track can be known to be: each family has resonances of its own that are no trouble."""
 CLOSER_SHARE = 1.0 / 3.0
 """How much what the networks of the closer look say counts, however many they are."""
+HEAR_ALL = 1
+"""So many networks hear all that is no rest; those behind them say what is narrow from what is loud, where given."""
+NARROW_HEADS = tuple(HEADS.index(name) for name in ("boost", "centre", "width", "gain", "offset"))
 _NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
 
 
@@ -209,15 +212,35 @@ def in_the_mean(every: Said, closer: int) -> Said:
     return np.asarray((1.0 - CLOSER_SHARE) * mean + CLOSER_SHARE * np.mean(every[usual:], axis=0), dtype=every.dtype)
 
 
+def narrow_of(one: Singles, other: Singles) -> Singles:
+    """Raw outputs (heads, grid): what is narrow as one says, what is broad as another does."""
+    out = other.copy()
+    out[list(NARROW_HEADS)] = one[list(NARROW_HEADS)]
+    return out
+
+
 def read_contours(
-    contours: Singles, model: Model | None = None, *, role: Role | None = None, beside: Sequence[Singles] = ()
+    contours: Singles,
+    model: Model | None = None,
+    *,
+    role: Role | None = None,
+    loud: Singles | None = None,
+    beside: Sequence[Singles] = (),
 ) -> Reading:
     """What the networks of a model (the shipped one unless another is given) say in the mean.
 
+    loud : contours of what is loud, of which all but the first HEAR_ALL say what is narrow.
     beside : raw outputs (heads, grid) of the networks that read the closer look of the same sound.
     """
+    networks = (model or shipped_model()).networks
     inputs = network_input(contours, role)
-    said = [run_network(weights, inputs) for weights in (model or shipped_model()).networks]
+    said = [run_network(weights, inputs) for weights in networks]
+    if loud is not None:
+        of_loud = network_input(loud, role)
+        said[HEAR_ALL:] = [
+            narrow_of(run_network(weights, of_loud), raw)
+            for weights, raw in zip(networks[HEAR_ALL:], said[HEAR_ALL:], strict=True)
+        ]
     every = np.stack([*said, *beside])
     each = {name: every[:, i].astype(np.float64) for i, name in enumerate(HEADS)}
     return replace(

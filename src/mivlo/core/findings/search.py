@@ -10,10 +10,10 @@ import numpy as np
 
 from mivlo.core.findings.along import Along, measure_along
 from mivlo.core.findings.by_rule import with_rules
-from mivlo.core.findings.closer import LEVELS, ON_FINDING_GRID, closer_contours, closer_grid, rows_of
+from mivlo.core.findings.closer import LEVELS, ON_FINDING_GRID, CloserView, closer_grid, look_closer, rows_of
 from mivlo.core.findings.closer_reading import read_closer
 from mivlo.core.findings.confidence import opinion_on
-from mivlo.core.findings.contours import all_contours
+from mivlo.core.findings.contours import GATE_DB, LOUD_GATE_DB, all_contours, sounding_frames
 from mivlo.core.findings.cuts import (
     Spot,
     as_cut,
@@ -30,7 +30,7 @@ from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Sound, finding_grid
 from mivlo.core.findings.heard import SHORTEST_S, Heard, Progress
 from mivlo.core.findings.hum import Hum, find_hum
 from mivlo.core.findings.kinds import BROAD_OCT, broad_kind
-from mivlo.core.findings.network import Model, Reading, read_contours, shipped_model
+from mivlo.core.findings.network import Model, Reading, narrow_of, read_contours, shipped_model
 from mivlo.core.findings.own_tones import (
     STRUCK,
     SURELY_A_LINE_Q,
@@ -65,6 +65,8 @@ _LEAST_CLOSER = 0.13
 """What is less likely is hardly cut, and not looked at more closely."""
 _OFF_CENTS = 30.0
 """How far a spot is off on the grid of the search, or a little more."""
+LEAST_LOUD_S = 12.0
+"""Where so much of a track is loud, most networks say what is narrow from that alone: of less the rests are needed."""
 _TAIL_FROM_S = 30.0
 """So much of a track says how its strokes and tails differ."""
 
@@ -98,17 +100,36 @@ class Search(Heard):
         )
         self._others = others
         self._model = model or shipped_model()
-        self.reading: Reading = self._read(self.contours, self.closer)
+        self.reading: Reading = self._read(self.contours, self.closer, self._loud(self.view.levels), self._closer_loud)
         progress(0.75)
 
     @cached_property
+    def _closer_view(self) -> CloserView:
+        return look_closer(self.view.mono, sample_rate=self.sample_rate)
+
+    @cached_property
     def closer(self) -> Singles:
-        """The contours of a closer look."""
-        return closer_contours(self.view.mono, sample_rate=self.sample_rate)
+        """The contours of a closer look, as the networks of places read them."""
+        return self._closer_view.contours()
+
+    @cached_property
+    def _gate_db(self) -> float:
+        """How far below the loud ones frames still count for most networks: less where enough is loud."""
+        frames = len(sounding_frames(self.view.levels[-1], LOUD_GATE_DB))
+        return LOUD_GATE_DB if frames * self.view.parts[-1].hop >= LEAST_LOUD_S * self.sample_rate else GATE_DB
+
+    @cached_property
+    def _closer_loud(self) -> Singles | None:
+        """The contours of a closer look at what is loud, where that is enough."""
+        return None if self._gate_db == GATE_DB else self._closer_view.contours(self._gate_db)
+
+    def _loud(self, levels: list[Singles]) -> Singles | None:
+        """The contours of what is loud, where that is enough."""
+        return None if self._gate_db == GATE_DB else all_contours(levels, self.view.parts, self._gate_db)
 
     @cached_property
     def closer_rows(self) -> Singles:
-        """The same as the networks of places read it."""
+        """The same over their surroundings."""
         return rows_of(self.closer)
 
     def along(self) -> Along:
@@ -216,14 +237,17 @@ class Search(Heard):
         fine = treatment_db(moves, closer_grid(), sample_rate=self.sample_rate).astype(np.float32)
         response, parts = fine[ON_FINDING_GRID], self.view.parts
         levels = [level + response[part.reach] for level, part in zip(self.view.levels, parts, strict=True)]
-        closer = self.closer.copy()
-        closer[list(LEVELS)] += fine
-        return self._read(all_contours(levels, parts), closer)
+        closer, closer_loud = (_lifted(contours, fine) for contours in (self.closer, self._closer_loud))
+        assert closer is not None
+        return self._read(all_contours(levels, parts), closer, self._loud(levels), closer_loud)
 
-    def _read(self, contours: Singles, closer: Singles) -> Reading:
-        """What the networks say of contours and of those of a closer look, in the mean."""
+    def _read(self, contours: Singles, closer: Singles, loud: Singles | None, closer_loud: Singles | None) -> Reading:
+        """What the networks say in the mean; `loud` and `closer_loud` are contours of what is loud."""
         beside = read_closer(closer, self._model.closer, role=self.role)
-        return read_contours(contours, self._model, role=self.role, beside=beside)
+        if closer_loud is not None:
+            of_loud = read_closer(closer_loud, self._model.closer, role=self.role)
+            beside = [narrow_of(one, other) for one, other in zip(of_loud, beside, strict=True)]
+        return read_contours(contours, self._model, role=self.role, loud=loud, beside=beside)
 
     def _refined(self, spots: Sequence[Spot], halves: Sequence[StaticMove], tried: Reading) -> list[Spot]:
         """The spots; of broad ones what two looks say in the mean: at the whole, and at what half a cut leaves.
@@ -292,6 +316,15 @@ class Search(Heard):
         return find_place(
             self.closer_rows, octaves=spot.octaves, gain_db=spot.gain_db, hz=hz, near_cents=_OFF_CENTS
         ).frequency_hz
+
+
+def _lifted(closer: Singles | None, response_db: Singles) -> Singles | None:
+    """Contours of a closer look with a response laid over all of it."""
+    if closer is None:
+        return None
+    out = closer.copy()
+    out[list(LEVELS)] += response_db
+    return out
 
 
 def _steady(decay: Decay, spot: Spot) -> bool:
