@@ -81,6 +81,8 @@ def log_uniform(random: np.random.Generator, low: float, high: float) -> float:
     return float(np.exp(random.uniform(np.log(low), np.log(high))))
 
 
+Sound = tuple[Floats, tuple[Bell, ...]]
+"""A clip and what was done to it."""
 Draw = Callable[[np.random.Generator, bool], Bell]
 
 
@@ -99,7 +101,7 @@ def draw_wider(random: np.random.Generator, hump: bool) -> Bell:
     return Bell(log_uniform(random, 90, 8_000), log_uniform(random, 0.028, 0.4), float(random.uniform(7, 19)), False)
 
 
-def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> tuple[Floats, tuple[Bell, ...]]:
+def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> Sound:
     """The clip with two or three bells, sometimes a hump among them; each narrow one lifts its own band by 3 dB."""
     before = levels(clean)
     bells: list[Bell] = []
@@ -135,7 +137,7 @@ def mode_bell(frequency_hz: float, ring_s: float, gain_db: float) -> Bell:
     return Bell(frequency_hz, q_to_octaves(quality), gain_db, False)
 
 
-def shell(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
+def shell(clean: Floats, random: np.random.Generator) -> Sound:
     """The clip through a body that rings: a membrane, a bar or a plate, its modes with their own decays.
 
     What counts as a trouble are those that lift their own band by 3 dB. Ring times of 0.06 to 0.5 s at the lowest mode,
@@ -158,10 +160,10 @@ def shell(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bel
     return damaged, tuple(mode for mode in modes if is_audible(mode, before) and is_lifted(mode, before, after))
 
 
-def room(clean: Floats, random: np.random.Generator) -> tuple[Floats, tuple[Bell, ...]]:
+def room(clean: Floats, random: np.random.Generator) -> Sound:
     """The clip in a small room by image sources: no trouble by name, but a colour that cuts may make worse."""
     return in_room(clean, random, RATE), ()
 
 
-Damage = Callable[[Floats, np.random.Generator], tuple[Floats, tuple[Bell, ...]]]
+Damage = Callable[[Floats, np.random.Generator], Sound]
 DAMAGES: dict[str, Damage] = {"bells": damage, "shells": shell, "rooms": room}

@@ -16,10 +16,10 @@ from pathlib import Path
 import numpy as np
 
 from bench.findings.clips import CACHE, FOLDS, clip, for_every_take
-from bench.findings.damage import Bell, Draw, damage, draw_bell, draw_wider
+from bench.findings.damage import Bell, Draw, Sound, damage, draw_bell, draw_wider
 from bench.findings.made import made_up
 from bench.findings.sources import RATE, Source, all_sources
-from bench.findings.spill import another_of, damaged_beside, spill
+from bench.findings.spill import another_of, damaged_beside, spill, spill_of_half
 from bench.findings.variants import varied
 from mivlo.core.findings.closer import closer_contours
 from mivlo.core.findings.contours import all_contours
@@ -94,10 +94,9 @@ def _build(job: tuple[int, int]) -> str:
     if source.half == "more":
         _vary(job, source, clean)
     elif job[1] == 0:
-        others = [s for s in all_sources() if s.half == source.half and s is not source]
 
         def make(random: np.random.Generator) -> list[Sound]:
-            return _beside(clean, random, another_of(others, random, range(TAKES)), draw_bell)
+            return _beside(clean, spill_of_half(source, clean, random, range(TAKES)), random, draw_bell)
 
         _keep(_beside_name(source), make, np.random.default_rng([job[0], 79]))
     return ""
@@ -129,18 +128,13 @@ def _spill(number: int) -> None:
         clean = made_up(random) if kind < 0.2 else another()
         if kind >= 0.5:
             clean = varied(clean, random, another)
-        return _beside(clean, random, another, draw_bell, draw_wider)
+        return _beside(clean, spill(clean, random, another), random, draw_bell, draw_wider)
 
     _keep(_spilled_name(number), make, np.random.default_rng([number, 9_753]))
 
 
-Sound = tuple[Floats, tuple[Bell, ...]]
-"""A clip and what was done to it."""
-
-
-def _beside(clean: Floats, random: np.random.Generator, another: Callable[[], Floats], *draws: Draw) -> list[Sound]:
+def _beside(clean: Floats, beside: Floats, random: np.random.Generator, *draws: Draw) -> list[Sound]:
     """A clip with what is heard of others beside it, as it is and damaged."""
-    beside = spill(clean, random, another)
     return [(clean + beside, ()), *(damaged_beside(clean, beside, random, draw) for draw in draws)]
 
 
@@ -189,11 +183,12 @@ def load(
         if (path := _path(view, _beside_name(source))).exists():
             out += _read(path, source.name, source.half, source.role, beside=True)
     if "more" in halves:
-        names = [_made_up_name(n) for n in range(MADE_UP)]
+        made = [(_made_up_name(n), False) for n in range(MADE_UP)]
         if leave_out is None:  # in spill anything may be heard
-            names += [_spilled_name(n) for n in range(SPILLED)]
-        for path in (p for p in (_path(view, name) for name in names) if p.exists()):
-            out += _read(path, path.stem, "more", "", beside=path.stem.startswith("spilled"))
+            made += [(_spilled_name(n), True) for n in range(SPILLED)]
+        for name, beside in made:
+            if (path := _path(view, name)).exists():
+                out += _read(path, name, "more", "", beside=beside)
     return out
 
 

@@ -11,7 +11,7 @@ import numpy as np
 from bench.findings.clips import clip
 from bench.findings.damage import DAMAGES, Bell, distance, levels
 from bench.findings.sources import RATE, Source, all_sources
-from bench.findings.spill import another_of, damaged_beside, spill
+from bench.findings.spill import damaged_beside, spill_of_half
 from mivlo.core.findings import Finding
 from mivlo.core.graph import treat
 from mivlo.core.units import Floats, q_to_octaves
@@ -79,13 +79,12 @@ def long_cases(half: str, how: str = "bells") -> list[Case]:
 
 def cases_beside(half: str, takes: tuple[int, ...] = TAKES) -> list[Case]:
     """Clips of a half in whose microphone some others of it are heard, 18 to 46 dB below, damaged before that."""
-    sources = [s for s in all_sources() if s.half == half]
     out: list[Case] = []
-    for number, source in enumerate(sources):
+    for number, source in enumerate(s for s in all_sources() if s.half == half):
         for take in takes:
             random = np.random.default_rng([20_263, number, take])
             clean = clip(source, take)
-            beside = spill(clean, random, another_of([s for s in sources if s is not source], random, (take,)))
+            beside = spill_of_half(source, clean, random, (take,))
             damaged, bells = damaged_beside(clean, beside, random)
             if bells:
                 out.append(Case(source, take, clean + beside, damaged, bells))

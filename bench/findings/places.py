@@ -35,6 +35,7 @@ from bench.findings.damage import (
 )
 from bench.findings.learning import Stack, Steps, kept, put
 from bench.findings.sources import RATE, Source, all_sources
+from bench.findings.spill import another_of
 from bench.findings.variants import varied
 from mivlo.core.findings import closer, place
 from mivlo.core.findings.closer import POINTS_PER_OCTAVE, closer_contours, closer_grid
@@ -112,7 +113,7 @@ def _variant(source: Source, number: int, take: int, variant: int) -> Floats:
     random = np.random.default_rng([number, variant, 777])
     fold = next(roles for roles in FOLDS.values() if source.role in roles)
     like = [s for s in all_sources() if s.half == source.half and s.role in fold]
-    return varied(clean, random, lambda: clip(like[int(random.integers(len(like)))], take))
+    return varied(clean, random, another_of(like, random, (take,)))
 
 
 def _keep(path: Path, clean: Floats, random: np.random.Generator) -> None:

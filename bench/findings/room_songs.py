@@ -19,9 +19,10 @@ from scipy.signal import oaconvolve
 from bench.findings.clips import clip
 from bench.findings.damage import Bell, apply, is_audible, levels, lifts_its_band, log_uniform
 from bench.findings.judge import means
-from bench.findings.rooms import hall_tail, room_response
+from bench.findings.rooms import room_response
 from bench.findings.rules import Said, print_said
 from bench.findings.sources import RATE, Source, all_sources
+from bench.findings.spill import hall_tail
 from mivlo.core.findings.room_rings import find_room_rings
 from mivlo.core.units import Floats
 
@@ -52,7 +53,7 @@ def _players(sources: Sequence[Source], random: np.random.Generator) -> list[Flo
 
 def _room_of(players: Sequence[Floats], random: np.random.Generator) -> Floats:
     """(n,) all of them as a microphone in the room hears them."""
-    tail, walls = hall_tail(random, RATE), random.random() < 0.4
+    tail, walls = hall_tail(random), random.random() < 0.4
     far = 1.0 if not walls else float(random.uniform(0.3, 1.0)) * (random.random() < 0.5)
     out = np.zeros(len(players[0]))
     for x in players:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.signal import butter, oaconvolve, sosfilt
+from scipy.signal import oaconvolve
 
 from mivlo.core.units import Floats
 
 SPEED_OF_SOUND = 343.0
-_HALL_BANDS_HZ = ((60.0, 250.0), (250.0, 1_000.0), (1_000.0, 4_000.0), (4_000.0, 14_000.0))
 
 # Modal ratios: circular membrane (zeros of Bessel functions), free bar, simply supported square plate; Fletcher &
 # Rossing, The Physics of Musical Instruments, 2nd ed., chapters 2 and 3.
@@ -42,22 +41,6 @@ def room_response(random: np.random.Generator, rate: int) -> Floats:
 def in_room(x: Floats, random: np.random.Generator, rate: int) -> Floats:
     """(n,) the sound in a small room."""
     return np.asarray(oaconvolve(x, room_response(random, rate))[: len(x)])
-
-
-def hall_tail(random: np.random.Generator, rate: int) -> Floats:
-    """(n,) what a larger room answers: noise that decays, longer in the low bands, and some early echoes."""
-    decay_s = float(np.exp(random.uniform(np.log(0.25), np.log(2.2))))
-    t = np.arange(round(1.1 * decay_s * rate)) / rate
-    out = np.zeros(len(t))
-    for (low, high), least, most in zip(_HALL_BANDS_HZ, (0.7, 1.0, 0.5, 0.25), (1.3, 1.01, 1.0, 0.8), strict=True):
-        sos = butter(2, (low, high), btype="bandpass", fs=rate, output="sos")
-        noise = sosfilt(sos, random.standard_normal(len(t)))
-        out += noise * np.exp(-6.91 * t / (decay_s * float(random.uniform(least, most))))
-    out *= np.clip(t / 0.02, 0.0, 1.0)
-    out /= np.sqrt(np.sum(out**2))
-    for _ in range(8):
-        out[round(float(random.uniform(0.003, 0.045)) * rate)] += float(random.uniform(0.05, 0.3))
-    return np.asarray(out)
 
 
 def struck(body: str, random: np.random.Generator, rate: int, *, tone_hz: float, hard: float) -> Floats:

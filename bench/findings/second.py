@@ -15,7 +15,7 @@ import pickle
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -25,11 +25,10 @@ from scipy.signal import welch
 from scipy.special import expit, logit
 
 from bench.findings.clips import CACHE, FOLDS, clip, without
-from bench.findings.damage import BANDS_HZ, Bell, damage, distance, levels
-from bench.findings.dataset import Sound
+from bench.findings.damage import BANDS_HZ, Sound, damage, distance, levels
 from bench.findings.judge import MOST, means
 from bench.findings.sources import RATE, all_sources
-from bench.findings.spill import another_of, damaged_beside, spill
+from bench.findings.spill import damaged_beside, spill_of_half
 from mivlo.core.findings.cuts import bell_db, deepest_for
 from mivlo.core.findings.finding import Kind, rank_of
 from mivlo.core.findings.network import Model, read_model, shipped_model
@@ -101,10 +100,11 @@ def _cells(x: Floats) -> Floats:
 
 
 def _look(
-    x: Floats, model: Model, role: Role | None, source: str, origin: str, bells: Sequence[Bell], clean: Floats
+    sound: Sound, model: Model, role: Role | None, source: str, origin: str, clean: Floats, *, beside: bool
 ) -> Look:
+    x, bells = sound
     search = Search(x[:, None], sample_rate=RATE, role=role, model=model)
-    out = Look(source, origin, bool(bells), _cells(x), levels(x), clean)
+    out = Look(source, origin, bool(bells), _cells(x), levels(x), clean, beside=beside)
     for spot, _, heard in search.weighed():
         real = any(means(spot.frequency_hz, spot.octaves, bell) for bell in bells)
         out.spots.append(Spotted(spot.broad, spot.frequency_hz, spot.octaves, spot.gain_db, heard, real))
@@ -121,24 +121,20 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
         with Path(path).open("rb") as file:
             model = read_model(file)
 
-    def seen(sound: Sound, clean: Sound) -> Look:
-        return _look(sound[0], model, role, source.name, origin, sound[1], levels(clean[0]))
+    def seen(clean: Floats, damaged: Sequence[Sound], *, beside: bool) -> list[Look]:
+        sounds: list[Sound] = [(clean, ()), *(sound for sound in damaged if sound[1])]
+        target = levels(clean)
+        return [_look(sound, model, role, source.name, origin, target, beside=beside) for sound in sounds]
 
-    clean = clip(source, take), ()
-    out = [seen(clean, clean)]
-    for again in range(damages):
-        damaged = damage(clean[0], np.random.default_rng([9, number, take, again]))
-        if damaged[1]:
-            out.append(seen(damaged, clean))
+    clean = clip(source, take)
+    by_itself = [damage(clean, np.random.default_rng([9, number, take, again])) for again in range(damages)]
+    out = seen(clean, by_itself, beside=False)
     if origin == "family" or take >= TAKES_BESIDE:
         return out
     random = np.random.default_rng([11, number, take])
-    others = [s for s in all_sources() if s.half == source.half and s is not source]
-    beside = spill(clean[0], random, another_of(others, random, range(TAKES)))
-    with_others = clean[0] + beside, ()
-    every = [with_others, *(damaged_beside(clean[0], beside, random) for _ in range(DAMAGES_BESIDE))]
-    looks = [seen(sound, with_others) for sound in every if sound is with_others or sound[1]]
-    return out + [replace(look, beside=True) for look in looks]
+    others = spill_of_half(source, clean, random, range(TAKES))
+    with_others = [damaged_beside(clean, others, random) for _ in range(DAMAGES_BESIDE)]
+    return out + seen(clean + others, with_others, beside=True)
 
 
 def _jobs() -> Iterator[tuple[int, int, int, str, str]]:

@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from scipy.signal import oaconvolve
+from scipy.signal import butter, oaconvolve, sosfilt
 
 from bench.findings.clips import clip
-from bench.findings.damage import Bell, Draw, damage, draw_bell, is_lifted, levels
-from bench.findings.rooms import hall_tail, room_response
-from bench.findings.sources import RATE, Source
+from bench.findings.damage import Draw, Sound, damage, draw_bell, is_lifted, levels, log_uniform
+from bench.findings.rooms import room_response
+from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.units import Floats
 
+_BANDS_HZ = ((60.0, 250.0), (250.0, 1_000.0), (1_000.0, 4_000.0), (4_000.0, 14_000.0))
 UNDER_DB = (18.0, 46.0)
 """How far the whole of the spill lies below the track: screens between players, to a microphone at the instrument
 (common practice, no source)."""
@@ -23,6 +24,22 @@ def another_of(sources: Sequence[Source], random: np.random.Generator, takes: Se
     return lambda: clip(sources[int(random.integers(len(sources)))], takes[int(random.integers(len(takes)))])
 
 
+def hall_tail(random: np.random.Generator) -> Floats:
+    """(n,) what a larger room answers: noise that decays, longer in the low bands, and some early echoes."""
+    decay_s = log_uniform(random, 0.25, 2.2)
+    t = np.arange(round(1.1 * decay_s * RATE)) / RATE
+    out = np.zeros(len(t))
+    for (low, high), least, most in zip(_BANDS_HZ, (0.7, 1.0, 0.5, 0.25), (1.3, 1.01, 1.0, 0.8), strict=True):
+        sos = butter(2, (low, high), btype="bandpass", fs=RATE, output="sos")
+        noise = sosfilt(sos, random.standard_normal(len(t)))
+        out += noise * np.exp(-6.91 * t / (decay_s * float(random.uniform(least, most))))
+    out *= np.clip(t / 0.02, 0.0, 1.0)
+    out /= np.sqrt(np.sum(out**2))
+    for _ in range(8):
+        out[round(float(random.uniform(0.003, 0.045)) * RATE)] += float(random.uniform(0.05, 0.3))
+    return np.asarray(out)
+
+
 def spill(clean: Floats, random: np.random.Generator, another: Callable[[], Floats]) -> Floats:
     """(n,) what is heard beside a clip; `another` gives a clip of any other source."""
     n = len(clean)
@@ -31,15 +48,19 @@ def spill(clean: Floats, random: np.random.Generator, another: Callable[[], Floa
         x = another()
         x = np.roll(np.tile(x, int(np.ceil(n / len(x))))[:n], int(random.integers(n)))
         players += x * 10.0 ** (random.normal(0.0, 5.0) / 20.0) / (np.std(x) + 1e-9)
-    room = hall_tail(random, RATE) if random.random() < 0.7 else room_response(random, RATE)
+    room = hall_tail(random) if random.random() < 0.7 else room_response(random, RATE)
     heard = oaconvolve(players, room)[:n]
     under = 10.0 ** (-random.uniform(*UNDER_DB) / 20.0)
     return np.asarray(heard * (under * np.std(clean) / (np.std(heard) + 1e-12)))
 
 
-def damaged_beside(
-    clean: Floats, beside: Floats, random: np.random.Generator, draw: Draw = draw_bell
-) -> tuple[Floats, tuple[Bell, ...]]:
+def spill_of_half(source: Source, clean: Floats, random: np.random.Generator, takes: Sequence[int]) -> Floats:
+    """(n,) what is heard beside a clip of a source of some others of its half."""
+    others = [s for s in all_sources() if s.half == source.half and s.name != source.name]
+    return spill(clean, random, another_of(others, random, takes))
+
+
+def damaged_beside(clean: Floats, beside: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> Sound:
     """A clip damaged before spill is added; all of it where that would hide a ring."""
     whole = clean + beside
     damaged, bells = damage(clean, random, draw)

@@ -314,6 +314,13 @@ def watched_in(view: View) -> Watched:
     return out
 
 
+def learnt_from(view: View = USUAL, leave_out: Callable[[Source], bool] | None = None) -> tuple[list[Example], Watched]:
+    """The examples that a network of a view learns from, and what is watched meanwhile."""
+    examples, watched = load(("more",), view=view.examples, leave_out=leave_out), watched_in(view)
+    print("examples", len(examples), "channels", watched["tune"][0].shape[1], flush=True)
+    return examples, watched
+
+
 def main(
     networks: int = 3,
     epochs: int = 21,
@@ -323,8 +330,7 @@ def main(
     leave_out: Callable[[Source], bool] | None = None,
 ) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
-    examples, watched = load(("more",), leave_out=leave_out), watched_in(USUAL)
-    print("examples", len(examples), "channels", watched["tune"][0].shape[1], flush=True)
+    examples, watched = learnt_from(leave_out=leave_out)
     made = kept(out_file, first)
     for seed in range(first, networks):
         put(out_file, made, seed, train(seed, examples, watched, epochs))
@@ -337,7 +343,7 @@ def widen(epochs: int = 15, *chosen: int) -> None:
     """
     with np.load(OUT) as found:
         narrow = [weights for weights in weights_in(found) if len(weights["first.bias"]) == WIDTH]
-    examples, watched = load(("more",)), watched_in(USUAL)
+    examples, watched = learnt_from()
     for number in chosen or range(len(narrow) - 1):
         begun = side_by_side(narrow[number], narrow[number + 1])
         put(_wide(number), {}, 0, train(100 + number, examples, watched, epochs, begun=begun))
@@ -362,8 +368,7 @@ def further(epochs: int = 8, *chosen: int) -> None:
     """Networks that ship go on learning, from more than they had; `ship` puts them in place of what they were."""
     with np.load(OUT) as found:
         shipped = weights_in(found)
-    examples, watched = load(("more",)), watched_in(USUAL)
-    print("examples", len(examples), flush=True)
+    examples, watched = learnt_from()
     for number in chosen or range(len(shipped)):
         begun = network_of(shipped[number])
         put(_further(number), {}, 0, train(200 + number, examples, watched, epochs, begun=begun))

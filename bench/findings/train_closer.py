@@ -19,9 +19,8 @@ from pathlib import Path
 import numpy as np
 import torch
 
-from bench.findings.dataset import Example, load
 from bench.findings.learning import Arrays, kept, put
-from bench.findings.train import View, Watched, network_of, train, watched_in
+from bench.findings.train import View, learnt_from, network_of, train
 from mivlo.core.findings.closer import POINTS_PER_OCTAVE, closer_grid
 from mivlo.core.findings.closer_reading import DILATIONS, closer_input, closer_input_of_boost
 from mivlo.core.findings.network import weights_in
@@ -33,7 +32,7 @@ CLOSER = View("closer", closer_grid(), POINTS_PER_OCTAVE, closer_input, closer_i
 
 def main(networks: int = 1, epochs: int = 10, first: int = 0) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are."""
-    examples, watched = _learnt_from()
+    examples, watched = learnt_from(CLOSER)
     made = kept(OUT, first)
     for seed in range(first, networks):
         put(OUT, made, seed, train(seed, examples, watched, epochs, view=CLOSER, width=WIDTH))
@@ -43,17 +42,11 @@ def further(epochs: int = 6) -> None:
     """The networks that ship go on learning."""
     with np.load(OUT) as found:
         shipped = weights_in(found)
-    examples, watched = _learnt_from()
+    examples, watched = learnt_from(CLOSER)
     made: Arrays = {}
     for number, weights in enumerate(shipped):
         begun = network_of(weights, CLOSER)
         put(OUT, made, number, train(300 + number, examples, watched, epochs, begun=begun, view=CLOSER))
-
-
-def _learnt_from() -> tuple[list[Example], Watched]:
-    examples = load(("more",), view=CLOSER.examples)
-    print("examples", len(examples), flush=True)
-    return examples, watched_in(CLOSER)
 
 
 if __name__ == "__main__":

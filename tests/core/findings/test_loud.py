@@ -25,9 +25,11 @@ def _strokes(seed: int, rate: int) -> tuple[Floats, Floats]:
     return np.where(plays, own, 0.0), np.where(plays, 0.0, other)
 
 
-def _contours(x: Floats, rate: int, gate_db: float) -> Singles:
+def _contours(x: Floats, rate: int) -> tuple[Singles, Singles]:
+    """Of all that is no rest, and of what is loud."""
     parts = make_parts(rate)
-    return all_contours([frame_levels([x[:, None].astype(np.float32)], part) for part in parts], parts, gate_db)
+    levels = [frame_levels([x[:, None].astype(np.float32)], part) for part in parts]
+    return all_contours(levels, parts), all_contours(levels, parts, LOUD_GATE_DB)
 
 
 @settings(max_examples=8, deadline=None)
@@ -35,12 +37,15 @@ def _contours(x: Floats, rate: int, gate_db: float) -> Singles:
 def test_what_is_heard_between_strokes_is_not_read_with_what_is_loud(seed: int, rate: int, under_db: float) -> None:
     own, other = _strokes(seed, rate)
     spilled = own + 10.0 ** (-under_db / 20.0) * other
+    (all_alone, alone), (all_beside, beside) = (_contours(x, rate) for x in (own, spilled))
+
+    def apart_db(one: Singles, other: Singles, name: str) -> float:
+        return float(np.median(np.abs(contour_of(other, name) - contour_of(one, name))))
+
     for name in ("mean", "quantile_0.5", "valley", "long_median"):
-        alone, beside = (contour_of(_contours(x, rate, LOUD_GATE_DB), name) for x in (own, spilled))
-        assert np.median(np.abs(beside - alone)) < 0.5
+        assert apart_db(alone, beside, name) < 0.5
     # all that is no rest has them: half of the time they are all that there is
-    alone, beside = (contour_of(_contours(x, rate, GATE_DB), "quantile_0.3") for x in (own, spilled))
-    assert np.median(np.abs(beside - alone)) > 5.0
+    assert apart_db(all_alone, all_beside, "quantile_0.3") > 5.0
 
 
 @settings(max_examples=8, deadline=None)

@@ -41,7 +41,7 @@ CLOSER_SHARE = 1.0 / 3.0
 """How much what the networks of the closer look say counts, however many they are."""
 HEAR_ALL = 1
 """So many networks hear all that is no rest; those behind them say what is narrow from what is loud, where given."""
-NARROW_HEADS = tuple(HEADS.index(name) for name in ("boost", "centre", "width", "gain", "offset"))
+_NARROW_HEADS = [HEADS.index(name) for name in ("boost", "centre", "width", "gain", "offset")]
 _NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
 
 
@@ -215,7 +215,7 @@ def in_the_mean(every: Said, closer: int) -> Said:
 def narrow_of(one: Singles, other: Singles) -> Singles:
     """Raw outputs (heads, grid): what is narrow as one says, what is broad as another does."""
     out = other.copy()
-    out[list(NARROW_HEADS)] = one[list(NARROW_HEADS)]
+    out[_NARROW_HEADS] = one[_NARROW_HEADS]
     return out
 
 

@@ -13,7 +13,7 @@ from mivlo.core.findings.by_rule import with_rules
 from mivlo.core.findings.closer import LEVELS, ON_FINDING_GRID, CloserView, closer_grid, look_closer, rows_of
 from mivlo.core.findings.closer_reading import read_closer
 from mivlo.core.findings.confidence import opinion_on
-from mivlo.core.findings.contours import GATE_DB, LOUD_GATE_DB, all_contours, sounding_frames
+from mivlo.core.findings.contours import LOUD_GATE_DB, all_contours, sounding_frames
 from mivlo.core.findings.cuts import (
     Spot,
     as_cut,
@@ -70,6 +70,9 @@ LEAST_LOUD_S = 12.0
 _TAIL_FROM_S = 30.0
 """So much of a track says how its strokes and tails differ."""
 
+Contours = tuple[Singles, Singles]
+"""Those of the usual look and of a closer one."""
+
 
 class Search(Heard):
     """One look at a sound, from which findings and evidence are taken.
@@ -81,6 +84,8 @@ class Search(Heard):
     others : of a room, what the other tracks of the song play, each (n, channels) from the same beginning: what rings
         in it is told by them.
     model : the networks that judge; those that ship, unless the benchmark asks some that never heard the sound.
+
+    `closer` are the contours of a closer look.
     """
 
     def __init__(
@@ -100,36 +105,23 @@ class Search(Heard):
         )
         self._others = others
         self._model = model or shipped_model()
-        self.reading: Reading = self._read(self.contours, self.closer, self._loud(self.view.levels), self._closer_loud)
+        closer = look_closer(self.view.mono, sample_rate=self.sample_rate)
+        self.closer = closer.contours()
+        self._loud = self._loud_of(closer)
+        self.reading: Reading = self._read((self.contours, self.closer), self._loud)
         progress(0.75)
 
-    @cached_property
-    def _closer_view(self) -> CloserView:
-        return look_closer(self.view.mono, sample_rate=self.sample_rate)
-
-    @cached_property
-    def closer(self) -> Singles:
-        """The contours of a closer look, as the networks of places read them."""
-        return self._closer_view.contours()
-
-    @cached_property
-    def _gate_db(self) -> float:
-        """How far below the loud ones frames still count for most networks: less where enough is loud."""
-        frames = len(sounding_frames(self.view.levels[-1], LOUD_GATE_DB))
-        return LOUD_GATE_DB if frames * self.view.parts[-1].hop >= LEAST_LOUD_S * self.sample_rate else GATE_DB
-
-    @cached_property
-    def _closer_loud(self) -> Singles | None:
-        """The contours of a closer look at what is loud, where that is enough."""
-        return None if self._gate_db == GATE_DB else self._closer_view.contours(self._gate_db)
-
-    def _loud(self, levels: list[Singles]) -> Singles | None:
+    def _loud_of(self, closer: CloserView) -> Contours | None:
         """The contours of what is loud, where that is enough."""
-        return None if self._gate_db == GATE_DB else all_contours(levels, self.view.parts, self._gate_db)
+        levels, parts = self.view.levels, self.view.parts
+        frames = len(sounding_frames(levels[-1], LOUD_GATE_DB))
+        if frames * parts[-1].hop < LEAST_LOUD_S * self.sample_rate:
+            return None
+        return all_contours(levels, parts, LOUD_GATE_DB), closer.contours(LOUD_GATE_DB)
 
     @cached_property
     def closer_rows(self) -> Singles:
-        """The same over their surroundings."""
+        """The contours of the closer look as the networks of places read them."""
         return rows_of(self.closer)
 
     def along(self) -> Along:
@@ -237,17 +229,18 @@ class Search(Heard):
         fine = treatment_db(moves, closer_grid(), sample_rate=self.sample_rate).astype(np.float32)
         response, parts = fine[ON_FINDING_GRID], self.view.parts
         levels = [level + response[part.reach] for level, part in zip(self.view.levels, parts, strict=True)]
-        closer, closer_loud = (_lifted(contours, fine) for contours in (self.closer, self._closer_loud))
-        assert closer is not None
-        return self._read(all_contours(levels, parts), closer, self._loud(levels), closer_loud)
+        usual = all_contours(levels, parts), _lifted(self.closer, fine)
+        loud = self._loud and (all_contours(levels, parts, LOUD_GATE_DB), _lifted(self._loud[1], fine))
+        return self._read(usual, loud)
 
-    def _read(self, contours: Singles, closer: Singles, loud: Singles | None, closer_loud: Singles | None) -> Reading:
-        """What the networks say in the mean; `loud` and `closer_loud` are contours of what is loud."""
-        beside = read_closer(closer, self._model.closer, role=self.role)
-        if closer_loud is not None:
-            of_loud = read_closer(closer_loud, self._model.closer, role=self.role)
-            beside = [narrow_of(one, other) for one, other in zip(of_loud, beside, strict=True)]
-        return read_contours(contours, self._model, role=self.role, loud=loud, beside=beside)
+    def _read(self, usual: Contours, loud: Contours | None) -> Reading:
+        """What the networks say in the mean, of all that is no rest and, of what is narrow, of what is loud."""
+        beside = read_closer(usual[1], self._model.closer, role=self.role)
+        if loud is None:
+            return read_contours(usual[0], self._model, role=self.role, beside=beside)
+        of_loud = read_closer(loud[1], self._model.closer, role=self.role)
+        beside = [narrow_of(one, other) for one, other in zip(of_loud, beside, strict=True)]
+        return read_contours(usual[0], self._model, role=self.role, loud=loud[0], beside=beside)
 
     def _refined(self, spots: Sequence[Spot], halves: Sequence[StaticMove], tried: Reading) -> list[Spot]:
         """The spots; of broad ones what two looks say in the mean: at the whole, and at what half a cut leaves.
@@ -318,10 +311,8 @@ class Search(Heard):
         ).frequency_hz
 
 
-def _lifted(closer: Singles | None, response_db: Singles) -> Singles | None:
+def _lifted(closer: Singles, response_db: Singles) -> Singles:
     """Contours of a closer look with a response laid over all of it."""
-    if closer is None:
-        return None
     out = closer.copy()
     out[list(LEVELS)] += response_db
     return out
