@@ -313,7 +313,7 @@ def test_the_tracks_of_a_song_tell_what_rings_in_its_room(
     other = write_wav(played[0], name="Cello.wav", rate=48_000)
     refused = run("find", files[3], other, "--song")
     assert refused.returncode == 1
-    assert f"Cello.wav has 48000 Hz and the room {ROOM_RATE} Hz" in refused.stderr
+    assert f"Cello.wav has 48000 Hz and Room pair.wav {ROOM_RATE} Hz" in refused.stderr
 
 
 def test_find_prints_a_table_for_people(run: Callable[..., Done], write_wav, ringing: Floats) -> None:  # type: ignore[no-untyped-def]

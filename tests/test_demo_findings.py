@@ -59,6 +59,24 @@ def test_the_rings_of_the_cajons_shell_are_found_to_10_cents_and_as_narrow_as_th
     assert surest.move.gain_db < -6.0
 
 
+def test_with_the_song_at_hand_both_rings_of_the_cajon_are_told_and_cut_and_nothing_else(made: Made) -> None:
+    """Between its strokes the others are louder than the shell: whose a moment is, their tracks say."""
+    others = [x for name, x in made[0].items() if name not in ("Cajón", "Room pair")]
+    search = Search(made[0]["Cajón"], sample_rate=RATE, role=Role.PERCUSSION, others=others)
+    rings = [f for f in search.findings() if f.kind is Kind.RING]
+    planted = _planted(made, "Cajón", "ring")
+    assert len(rings) == len(planted) == 2
+    for trouble in planted:
+        assert trouble.frequency_hz is not None
+        ring = min(rings, key=lambda f: abs(cents_between(trouble.frequency_hz or 0.0, f.frequency_hz)))
+        assert abs(cents_between(trouble.frequency_hz, ring.frequency_hz)) < 10
+        assert ring.confidence > 0.5
+        assert isinstance(ring.move, StaticMove)
+        assert ring.move.gain_db < -6.0
+        assert "over the others" in ring.says
+    assert max(f.confidence for f in rings) > 0.9
+
+
 def test_the_rings_of_the_room_pair_are_told_by_what_the_others_play(made: Made) -> None:
     """They lie among the partials of everybody's notes: from the pair alone neither is told."""
     pair, others = made[0]["Room pair"], [x for name, x in made[0].items() if name != "Room pair"]

@@ -7,13 +7,14 @@ adds a line for each family of instruments, `roles` says of each clip what it is
 sources with other damage; `shells` damages by bodies whose modes ring, `rooms` by small rooms, not by single bells.
 `long` takes tracks of 32 to 48 s, four takes of a source one after the other: a clip lasts 8 to 12 s, and what stays is
 told from what is played by how much of it is heard. `spill` takes clips in whose microphone others of them are heard,
-18 to 46 dB below.
+18 to 46 dB below; `song` tracks of about a minute, with rests, of which that is true, with the others' tracks at hand,
+`song alone` the same without them.
 """
 
 from __future__ import annotations
 
 import sys
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 
 from bench.findings.damage import DAMAGES
 from bench.findings.judge import (
@@ -26,19 +27,23 @@ from bench.findings.judge import (
     families,
     judge,
     long_cases,
+    song_cases,
     table,
 )
-from bench.findings.sources import RATE, Source, require_packages
-from mivlo.core.findings import Finding, find
+from bench.findings.sources import RATE, require_packages
+from mivlo.core.findings import Finding, Search
+from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 
 HALVES = {True: ("tune", "foreign"), False: ("held out", "foreign held out")}
 
 
-def chosen(half: str, words: Collection[str]) -> list[Case]:
+def chosen(half: str, words: Collection[str]) -> Iterable[Case]:
     """The clips of a half that the words of the command ask for."""
     how = next((how for how in DAMAGES if how in words), "bells")
     takes = FRESH_TAKES if "fresh" in words else TAKES
+    if "song" in words:
+        return song_cases(half)
     if "long" in words:
         return long_cases(half, how)
     return cases_beside(half, takes) if "spill" in words else cases(half, takes, how)
@@ -47,8 +52,10 @@ def chosen(half: str, words: Collection[str]) -> list[Case]:
 def verdicts_of(half: str, words: Collection[str]) -> list[Verdict]:
     """Every case of a half judged."""
 
-    def search(x: Floats, source: Source) -> list[Finding]:
-        return find(x[:, None], sample_rate=RATE, role=source.role if "roles" in words else None)
+    def search(x: Floats, case: Case) -> list[Finding]:
+        role = Role(case.source.role) if "roles" in words else None
+        others = [] if "alone" in words else [other[:, None] for other in case.others]
+        return Search(x[:, None], sample_rate=RATE, role=role, others=others).findings()
 
     verdicts: list[Verdict] = []
     for case in chosen(half, words):

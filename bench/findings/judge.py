@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,24 +11,29 @@ import numpy as np
 from bench.findings.clips import clip
 from bench.findings.damage import DAMAGES, Bell, distance, levels
 from bench.findings.sources import RATE, Source, all_sources
-from bench.findings.spill import damaged_beside, spill_of_half
+from bench.findings.spill import damaged_beside, others_of_half, playing_beside, spill_of_half
 from mivlo.core.findings import Finding
 from mivlo.core.graph import treat
 from mivlo.core.units import Floats, q_to_octaves
 
 MOST = 8
-Find = Callable[[Floats, Source], Sequence[Finding]]
+MOST_REST_S = 12.0
+"""A player in a song rests for so long at most behind each take."""
 
 
 @dataclass(frozen=True, slots=True)
 class Case:
-    """A damaged clip and its clean one."""
+    """A damaged clip and its clean one. others : what the microphones of those hear that play beside it."""
 
     source: Source
     take: int
     clean: Floats
     damaged: Floats
     bells: tuple[Bell, ...]
+    others: tuple[Floats, ...] = ()
+
+
+Find = Callable[[Floats, Case], Sequence[Finding]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +80,31 @@ def long_cases(half: str, how: str = "bells") -> list[Case]:
         clean = np.concatenate([clip(source, take) for take in (*TAKES, *FRESH_TAKES)])
         out += _damaged(source, 0, clean, how, [20_262, number])
     return out
+
+
+def song_cases(half: str) -> Iterator[Case]:
+    """Of each source of a half a track in a song: four takes with rests behind them; one to five others play so, too.
+
+    All are in a room, and each is heard in the microphones of the others.
+    """
+    for number, source in enumerate(s for s in all_sources() if s.half == half):
+        case = _in_song(source, np.random.default_rng([20_265, number]))
+        if case.bells:
+            yield case
+
+
+def _in_song(source: Source, random: np.random.Generator) -> Case:
+    beside = others_of_half(source)
+
+    def part(of: Source) -> Floats:
+        takes = (clip(of, take) for take in (*TAKES, *FRESH_TAKES))
+        return np.concatenate([np.pad(take, (0, round(random.uniform(0.0, MOST_REST_S) * RATE))) for take in takes])
+
+    clean = part(source)
+    playing = playing_beside(len(clean), random, lambda: part(beside[int(random.integers(len(beside)))]))
+    left = playing.left_in(clean, playing.players, random)
+    damaged, bells = damaged_beside(clean, left, random)
+    return Case(source, 0, clean + left, damaged, bells, playing.microphones(clean, random))
 
 
 def cases_beside(half: str, takes: tuple[int, ...] = TAKES) -> list[Case]:
@@ -139,9 +169,9 @@ def treated(x: Floats, said: Sequence[Finding]) -> Floats:
 
 def judge(case: Case, find: Find) -> Verdict:
     began = time.process_time()
-    said = find(case.damaged, case.source)
+    said = find(case.damaged, case)
     spent = time.process_time() - began
-    of_clean = find(case.clean, case.source)
+    of_clean = find(case.clean, case)
     target = levels(case.clean)
     before = distance(levels(case.damaged), target)
     after = distance(levels(treated(case.damaged, said)), target)

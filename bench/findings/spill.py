@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from scipy.signal import butter, oaconvolve, sosfilt
@@ -40,24 +41,51 @@ def hall_tail(random: np.random.Generator) -> Floats:
     return np.asarray(out)
 
 
-def spill(clean: Floats, random: np.random.Generator, another: Callable[[], Floats]) -> Floats:
-    """(n,) what is heard beside a clip; `another` gives a clip of any other source."""
-    n = len(clean)
-    players = np.zeros(n)
+@dataclass(frozen=True, slots=True)
+class Playing:
+    """Others that play beside a clip, (n,) each, and what the room answers."""
+
+    players: tuple[Floats, ...]
+    room: Floats
+
+    def left_in(self, clean: Floats, players: Iterable[Floats], random: np.random.Generator) -> Floats:
+        """(n,) what the microphone of a clip hears of some who play in the room."""
+        heard = oaconvolve(sum(players, np.zeros(len(clean))), self.room)[: len(clean)]
+        under = 10.0 ** (-random.uniform(*UNDER_DB) / 20.0)
+        return np.asarray(heard * (under * np.std(clean) / (np.std(heard) + 1e-12)))
+
+    def microphones(self, clean: Floats, random: np.random.Generator) -> tuple[Floats, ...]:
+        """(n,) what the microphone of each of the others hears: itself and, far below, all the rest and the clip."""
+        everyone = [x / (np.std(x) + 1e-9) for x in (clean, *self.players)]
+        rest = [[x for k, x in enumerate(everyone) if k != own] for own in range(1, len(everyone))]
+        pairs = zip(self.players, rest, strict=True)
+        return tuple(player + self.left_in(player, others, random) for player, others in pairs)
+
+
+def playing_beside(n: int, random: np.random.Generator, another: Callable[[], Floats]) -> Playing:
+    """One to five others that play for n samples, as loud as each other within some decibels, in a room."""
+    players = []
     for _ in range(int(random.integers(1, 6))):
         x = another()
         x = np.roll(np.tile(x, int(np.ceil(n / len(x))))[:n], int(random.integers(n)))
-        players += x * 10.0 ** (random.normal(0.0, 5.0) / 20.0) / (np.std(x) + 1e-9)
-    room = hall_tail(random) if random.random() < 0.7 else room_response(random, RATE)
-    heard = oaconvolve(players, room)[:n]
-    under = 10.0 ** (-random.uniform(*UNDER_DB) / 20.0)
-    return np.asarray(heard * (under * np.std(clean) / (np.std(heard) + 1e-12)))
+        players.append(x * 10.0 ** (random.normal(0.0, 5.0) / 20.0) / (np.std(x) + 1e-9))
+    return Playing(tuple(players), hall_tail(random) if random.random() < 0.7 else room_response(random, RATE))
+
+
+def spill(clean: Floats, random: np.random.Generator, another: Callable[[], Floats]) -> Floats:
+    """(n,) what is heard beside a clip; `another` gives a clip of any other source."""
+    playing = playing_beside(len(clean), random, another)
+    return playing.left_in(clean, playing.players, random)
+
+
+def others_of_half(source: Source) -> list[Source]:
+    """All others of the half of a source."""
+    return [s for s in all_sources() if s.half == source.half and s.name != source.name]
 
 
 def spill_of_half(source: Source, clean: Floats, random: np.random.Generator, takes: Sequence[int]) -> Floats:
     """(n,) what is heard beside a clip of a source of some others of its half."""
-    others = [s for s in all_sources() if s.half == source.half and s.name != source.name]
-    return spill(clean, random, another_of(others, random, takes))
+    return spill(clean, random, another_of(others_of_half(source), random, takes))
 
 
 def damaged_beside(clean: Floats, beside: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> Sound:

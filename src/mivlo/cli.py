@@ -144,7 +144,10 @@ def find(
     limit: Annotated[int, typer.Option("--limit", min=1, help="at most so many findings")] = 12,
     evidence: Annotated[bool, typer.Option("--evidence", help="with --json: what the page draws, too")] = False,
     song: Annotated[
-        bool, typer.Option("--song", help="the files are tracks of one song: they tell what rings in its rooms")
+        bool,
+        typer.Option(
+            "--song", help="the files are tracks of one song: they tell what rings in its rooms, and what is whose"
+        ),
     ] = False,
 ) -> None:
     """Say what stands out in recordings, why, and which move would bring it to its surroundings."""

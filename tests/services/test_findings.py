@@ -16,6 +16,7 @@ from sqlalchemy import select
 from mivlo.core.errors import InvalidValue
 from mivlo.core.findings import Finding, Kind
 from mivlo.core.findings.ensemble import Beside
+from mivlo.core.findings.own_moments import LEAST_S
 from mivlo.core.graph import treat
 from mivlo.core.moves import Entry, Shape, StaticMove
 from mivlo.core.units import Floats, cents_between, octaves_to_q
@@ -349,6 +350,42 @@ def test_a_room_is_looked_at_with_what_the_others_play_into_it_and_anew_when_tha
         strips.change_strip(s, song_id, ids[1], None, {"role": "other"})
     assert _look(song_id) == 1
     assert not _of_room(song_id, 0)
+
+
+def test_a_long_track_is_looked_at_anew_when_who_plays_beside_it_changes(
+    db: None, write_wav: Callable[..., Path]
+) -> None:
+    played = players(LEAST_S + 1.0, 3)
+    with session() as s:
+        song_id = songs.create_song(s, "Sluice", ROOM_RATE).id
+    for name, x in (("Piano", played[0]), ("Flute", played[1]), ("Click", played[2][: 4 * ROOM_RATE])):
+        bring_in(song_id, write_wav(x, name=f"{name}.wav", rate=ROOM_RATE))
+    assert _look(song_id) == 3
+    ids = [t.id for t in song_state(song_id).tracks]
+    with session() as s:
+        strips.change_strip(s, song_id, ids[1], None, {"fader_db": -3.0})
+    assert _look(song_id) == 0
+    bring_in(song_id, write_wav(played[2], name="Drums.wav", rate=ROOM_RATE))
+    assert _look(song_id) == 3  # the new one and both long ones; of the short one nobody else tells anything
+    with session() as s:
+        strips.delete_strip(s, song_id, ids[1], None)
+    assert _look(song_id) == 2
+    assert sorted(_heard_beside(song_id, 0)) == ["Click", "Drums"]
+    assert _heard_beside(song_id, 1) == []
+    with session() as s:  # in a passage too short to tell what is whose nobody else is heard, but for a room
+        songs.change_song_values(
+            s, song_id, None, {"passage_from_s": 2.0, "passage_to_s": 8.0, "look_in_passage": True}
+        )
+    assert _heard_beside(song_id, 0) == []
+    with session() as s:
+        strips.change_strip(s, song_id, ids[0], None, {"role": "room"})
+    assert sorted(_heard_beside(song_id, 0)) == ["Click", "Drums"]
+    assert _heard_beside(song_id, 2) == []  # a room plays nothing
+
+
+def _heard_beside(song_id: int, track: int) -> list[str]:
+    state = song_state(song_id)
+    return [t.name for t in analysing.playing_beside(state, state.tracks[track])]
 
 
 def _of_room(song_id: int, track: int) -> list[FindingState]:

@@ -65,7 +65,7 @@ def test_some_networks_say_what_is_narrow_from_what_is_loud(seed: int) -> None:
     random = np.random.default_rng(seed)
     everything, loud = random.normal(-60.0, 8.0, (2, 27, len(finding_grid()))).astype(np.float32)
     of_all, of_loud = read_contours(everything), read_contours(loud)
-    both = read_contours(everything, loud=loud)
+    both = read_contours(everything, near=loud)
     assert 0 < HEAR_ALL < len(shipped_model().networks)
     np.testing.assert_array_equal(both.each_centre[:HEAR_ALL], of_all.each_centre[:HEAR_ALL])
     np.testing.assert_array_equal(both.each_centre[HEAR_ALL:], of_loud.each_centre[HEAR_ALL:])

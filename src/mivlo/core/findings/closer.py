@@ -6,14 +6,14 @@ needs each of them at its own place. Longer windows part lines from each other, 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d, minimum_filter1d
 
 from mivlo.core.findings.contours import GATE_DB, sounding_levels
-from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Part, frame_levels, parts_of
+from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Moments, Part, frame_levels, parts_of
 from mivlo.core.spectra import Singles, log_grid
 from mivlo.core.units import Floats
 
@@ -32,6 +32,8 @@ _MARGIN = 16
 _NEAR, _WIDE = 4, 8
 """Points on each side: 1/24 and 1/12 octave."""
 _LAG = 2
+FEWEST_FRAMES = 8
+"""Of which contours are taken."""
 
 WINDOWS = ("long", "short")
 CONTOURS = (
@@ -79,21 +81,26 @@ def _contours(levels: Singles, part: Part, gate_db: float) -> Singles:
     return np.asarray(np.stack(rows)[:, part.own], dtype=np.float32)
 
 
-def stretches_of(mono: Singles, *, sample_rate: float) -> list[Singles]:
-    """What is looked at of a sound (n,): all of it, or LONGEST_S in pieces that are spread evenly."""
+def stretches_of(count: int, *, sample_rate: float) -> list[slice]:
+    """What is looked at of a sound of so many samples: all of it, or LONGEST_S in pieces that are spread evenly."""
     most = round(LONGEST_S * sample_rate)
-    if len(mono) <= most:
-        return [mono]
+    if count <= most:
+        return [slice(0, count)]
     piece = most // _PIECES
-    return [mono[first : first + piece] for first in np.linspace(0, len(mono) - piece, _PIECES).astype(int)]
+    return [slice(first, first + piece) for first in np.linspace(0, count - piece, _PIECES).astype(int).tolist()]
 
 
 @dataclass(frozen=True, slots=True)
 class CloserView:
-    """Levels of a sound through each window of a closer look: per window its parts, and of each (frames, points)."""
+    """Levels of a sound through each window of a closer look.
+
+    Per window its parts, of each the levels (frames, points), and where in the sound the frames lie, (frames,) in s.
+    """
 
     parts: tuple[tuple[Part, ...], ...]
     levels: tuple[tuple[Singles, ...], ...]
+    times_s: tuple[tuple[Floats, ...], ...]
+    sample_rate: float
 
     def contours(self, gate_db: float = GATE_DB) -> Singles:
         """(len(ALL_CONTOURS), points of `closer_grid`) in dB where 0 is a sine of full scale.
@@ -106,16 +113,37 @@ class CloserView:
             rows.append(np.concatenate(each, axis=1))
         return np.concatenate(rows)
 
+    def at(self, which: Moments) -> CloserView | None:
+        """Some of its frames; None where hardly any are left."""
+        kept = tuple(
+            tuple(
+                level[which(times, len(part.window) / self.sample_rate)]
+                for part, level, times in zip(parts, levels, each, strict=True)
+            )
+            for parts, levels, each in zip(self.parts, self.levels, self.times_s, strict=True)
+        )
+        enough = all(len(level) >= FEWEST_FRAMES for levels in kept for level in levels)
+        return replace(self, levels=kept, times_s=()) if enough else None
+
 
 def look_closer(mono: Singles, *, sample_rate: float) -> CloserView:
     """A closer look at a sound (n,)."""
-    grid, stretches = closer_grid(), stretches_of(mono, sample_rate=sample_rate)
+    grid, stretches = closer_grid(), stretches_of(len(mono), sample_rate=sample_rate)
     parts = tuple(
         parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=POINTS_PER_OCTAVE, margin=_MARGIN)
         for layout in (_LONG, _SHORT)
     )
-    levels = tuple(tuple(frame_levels([x[:, None] for x in stretches], part) for part in some) for some in parts)
-    return CloserView(parts, levels)
+    levels = tuple(tuple(frame_levels([mono[s, None] for s in stretches], part) for part in some) for some in parts)
+    times = tuple(
+        tuple(np.concatenate([_times(s, part, sample_rate) for s in stretches]) for part in some) for some in parts
+    )
+    return CloserView(parts, levels, times, sample_rate)
+
+
+def _times(stretch: slice, part: Part, sample_rate: float) -> Floats:
+    """(frames,) in s, the centres of the frames of a stretch."""
+    count = part.count(stretch.stop - stretch.start)
+    return np.asarray((stretch.start + np.arange(count) * part.hop + len(part.window) / 2.0) / sample_rate)
 
 
 def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:

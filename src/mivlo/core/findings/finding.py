@@ -11,7 +11,7 @@ from mivlo.core.findings.evidence import Evidence
 from mivlo.core.moves import DynamicMove, Entry, Move
 from mivlo.core.units import Note, hz_to_note
 
-METHOD = 11
+METHOD = 12
 """Version of the method; results of another version are made anew."""
 SAME_OCT = 1.0 / 36.0
 """What is nearer is one and the same."""
@@ -60,7 +60,7 @@ class Finding:
     takes_db : what the move takes from the rest of the track, as its change of level in dB (0 or below).
     tail : of a tone of its own that rings on, a cut of its tail only; None where tails are not told from strokes.
     stretches : times in which the move acts; none: always.
-    says : what has to be told about the proposal, in one sentence; mostly empty.
+    says : what has to be told about the proposal, in a sentence or two; mostly empty.
     """
 
     kind: Kind

@@ -7,7 +7,6 @@ array, so that nothing is resampled in time.
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -157,6 +156,9 @@ class Sound(Protocol):
     def __getitem__(self, stretch: slice, /) -> npt.NDArray[Any]: ...
 
 
+Moments = Callable[[Floats, float], npt.NDArray[np.bool_]]
+"""Of times (n,) in s and the length of a window about each in s: which of them count, (n,)."""
+
 LONGEST_S = 150.0
 """What is longer is sampled: stretches of STRETCH_S that are spread evenly, so many seconds in all."""
 STRETCH_S = 10.0
@@ -198,9 +200,18 @@ class View:
 
     def time_of(self, seconds: float) -> float:
         """Where in the sound lies what is so far into `mono`, in s."""
-        at = seconds * self.sample_rate
-        i = max(0, bisect_right(self.breaks, at) - 1)
-        return (self.firsts[i] + at - self.breaks[i]) / self.sample_rate
+        return float(self.times_of(np.array([seconds]))[0])
+
+    def times_of(self, seconds: Floats) -> Floats:
+        """As `time_of`, of many (n,)."""
+        at, breaks, firsts = seconds * self.sample_rate, np.array(self.breaks), np.array(self.firsts)
+        i = np.maximum(0, np.searchsorted(breaks, at, side="right") - 1)
+        return np.asarray((firsts[i] + at - breaks[i]) / self.sample_rate)
+
+    def levels_at(self, which: Moments) -> list[Singles]:
+        """The levels of some of its frames."""
+        each = zip(self.parts, self.levels, self.times_s, strict=True)
+        return [level[which(times, len(part.window) / self.sample_rate)] for part, level, times in each]
 
 
 def look(sound: Sound, start: int, stop: int, *, sample_rate: float, progress: Callable[[float], None]) -> View:

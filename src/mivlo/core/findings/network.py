@@ -40,7 +40,7 @@ ROLES = (
 CLOSER_SHARE = 1.0 / 3.0
 """How much what the networks of the closer look say counts, however many they are."""
 HEAR_ALL = 1
-"""So many networks hear all that is no rest; those behind them say what is narrow from what is loud, where given."""
+"""So many networks hear all that is no rest; those behind them say what is narrow from what is nearest, where given."""
 _NARROW_HEADS = [HEADS.index(name) for name in ("boost", "centre", "width", "gain", "offset")]
 _NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
 
@@ -224,21 +224,21 @@ def read_contours(
     model: Model | None = None,
     *,
     role: Role | None = None,
-    loud: Singles | None = None,
+    near: Singles | None = None,
     beside: Sequence[Singles] = (),
 ) -> Reading:
     """What the networks of a model (the shipped one unless another is given) say in the mean.
 
-    loud : contours of what is loud, of which all but the first HEAR_ALL say what is narrow.
+    near : contours of what is nearest, of which all but the first HEAR_ALL say what is narrow.
     beside : raw outputs (heads, grid) of the networks that read the closer look of the same sound.
     """
     networks = (model or shipped_model()).networks
     inputs = network_input(contours, role)
     said = [run_network(weights, inputs) for weights in networks]
-    if loud is not None:
-        of_loud = network_input(loud, role)
+    if near is not None:
+        of_near = network_input(near, role)
         said[HEAR_ALL:] = [
-            narrow_of(run_network(weights, of_loud), raw)
+            narrow_of(run_network(weights, of_near), raw)
             for weights, raw in zip(networks[HEAR_ALL:], said[HEAR_ALL:], strict=True)
         ]
     every = np.stack([*said, *beside])

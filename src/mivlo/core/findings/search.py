@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
 from mivlo.core.findings.along import Along, measure_along
 from mivlo.core.findings.by_rule import with_rules
-from mivlo.core.findings.closer import LEVELS, ON_FINDING_GRID, CloserView, closer_grid, look_closer, rows_of
+from mivlo.core.findings.closer import (
+    FEWEST_FRAMES,
+    LEVELS,
+    ON_FINDING_GRID,
+    CloserView,
+    closer_grid,
+    look_closer,
+    rows_of,
+)
 from mivlo.core.findings.closer_reading import read_closer
 from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.contours import LOUD_GATE_DB, all_contours, sounding_frames
@@ -26,11 +34,12 @@ from mivlo.core.findings.cuts import (
 from mivlo.core.findings.decays import Decay, measure_decay
 from mivlo.core.findings.evidence import is_steady_note, trace
 from mivlo.core.findings.finding import Finding, Kind, is_one_of
-from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Sound, finding_grid
+from mivlo.core.findings.frames import POINTS_PER_OCTAVE, Part, Sound, finding_grid
 from mivlo.core.findings.heard import SHORTEST_S, Heard, Progress
 from mivlo.core.findings.hum import Hum, find_hum
 from mivlo.core.findings.kinds import BROAD_OCT, broad_kind
 from mivlo.core.findings.network import Model, Reading, narrow_of, read_contours, shipped_model
+from mivlo.core.findings.own_moments import OwnMoments, own_moments
 from mivlo.core.findings.own_tones import (
     STRUCK,
     SURELY_A_LINE_Q,
@@ -67,11 +76,48 @@ _OFF_CENTS = 30.0
 """How far a spot is off on the grid of the search, or a little more."""
 LEAST_LOUD_S = 12.0
 """Where so much of a track is loud, most networks say what is narrow from that alone: of less the rests are needed."""
+LEAST_OWN_S = 6.0
+"""So much has to be a track's own, by what the others play, to be told from that alone."""
 _TAIL_FROM_S = 30.0
 """So much of a track says how its strokes and tails differ."""
 
 Contours = tuple[Singles, Singles]
 """Those of the usual look and of a closer one."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Near:
+    """The frames in which a track is nearest, of which most networks say what is narrow.
+
+    Those of them that are loud. closer : contours of a closer look at them. own : the share of all frames that they
+    are, where they were chosen by what the other tracks play.
+    """
+
+    levels: list[Singles]
+    parts: tuple[Part, ...]
+    closer: Singles
+    own: float | None = None
+
+    def contours(self) -> Contours:
+        return all_contours(self.levels, self.parts, LOUD_GATE_DB), self.closer
+
+    def lifted(self, fine_db: Singles) -> _Near:
+        """The same with a response on `closer_grid` laid over it."""
+        levels = _lifted_levels(self.levels, self.parts, fine_db)
+        return replace(self, levels=levels, closer=_lifted(self.closer, fine_db))
+
+    @property
+    def says(self) -> str:
+        """What a finding tells of that."""
+        if self.own is None:
+            return ""
+        return f"Told by the {100.0 * self.own:.0f} % of its time in which this track is heard over the others."
+
+
+def _lifted_levels(levels: Sequence[Singles], parts: Sequence[Part], fine_db: Singles) -> list[Singles]:
+    """Levels of each part with a response on `closer_grid` laid over them."""
+    response = fine_db[ON_FINDING_GRID]
+    return [level + response[part.reach] for level, part in zip(levels, parts, strict=True)]
 
 
 class Search(Heard):
@@ -81,8 +127,8 @@ class Search(Heard):
 
     Parameters
     ----------
-    others : of a room, what the other tracks of the song play, each (n, channels) from the same beginning: what rings
-        in it is told by them.
+    others : what the other tracks of the song play, each (n, channels) from the same beginning. What rings in a room
+        is told by them; of any other track, which moments are its own.
     model : the networks that judge; those that ship, unless the benchmark asks some that never heard the sound.
 
     `closer` are the contours of a closer look.
@@ -101,23 +147,47 @@ class Search(Heard):
         model: Model | None = None,
     ) -> None:
         super().__init__(
-            sound, sample_rate=sample_rate, start=start, stop=stop, role=role, progress=lambda s: progress(0.6 * s)
+            sound, sample_rate=sample_rate, start=start, stop=stop, role=role, progress=lambda s: progress(0.4 * s)
         )
         self._others = others
         self._model = model or shipped_model()
+        self._moments = self._own_moments(lambda s: progress(0.4 + 0.2 * s))
         closer = look_closer(self.view.mono, sample_rate=self.sample_rate)
         self.closer = closer.contours()
-        self._loud = self._loud_of(closer)
-        self.reading: Reading = self._read((self.contours, self.closer), self._loud)
+        self._near = self._own_of(closer) or self._loud_of(closer)
+        self.reading: Reading = self._read((self.contours, self.closer), self._near)
         progress(0.75)
 
-    def _loud_of(self, closer: CloserView) -> Contours | None:
-        """The contours of what is loud, where that is enough."""
-        levels, parts = self.view.levels, self.view.parts
-        frames = len(sounding_frames(levels[-1], LOUD_GATE_DB))
-        if frames * parts[-1].hop < LEAST_LOUD_S * self.sample_rate:
+    def _own_moments(self, progress: Progress) -> OwnMoments | None:
+        """Which moments are the track's own, where others cover some of it."""
+        if self.silent or self.role is Role.ROOM:
             return None
-        return all_contours(levels, parts, LOUD_GATE_DB), closer.contours(LOUD_GATE_DB)
+        place = {"start": self.start, "stop": self.stop}
+        return own_moments(self.sound, self._others, sample_rate=self.sample_rate, **place, progress=progress)
+
+    def _own_of(self, closer: CloserView) -> _Near | None:
+        """What is heard while the track is heard itself, where that is enough."""
+        if self._moments is None:
+            return None
+        own, view = self._moments.among, self.view
+        levels = view.levels_at(own)
+        near = closer.at(lambda times_s, window_s: own(view.times_of(times_s), window_s))
+        if near is None or min(map(len, levels)) < FEWEST_FRAMES:
+            return None
+        return self._nearest(levels, near, LEAST_OWN_S, by_others=True)
+
+    def _loud_of(self, closer: CloserView) -> _Near | None:
+        """What is loud, where that is enough."""
+        return self._nearest(self.view.levels, closer, LEAST_LOUD_S, by_others=False)
+
+    def _nearest(self, levels: list[Singles], closer: CloserView, least_s: float, *, by_others: bool) -> _Near | None:
+        """The loud frames among some, if they last so long."""
+        parts = self.view.parts
+        frames = len(sounding_frames(levels[-1], LOUD_GATE_DB))
+        if frames * parts[-1].hop < least_s * self.sample_rate:
+            return None
+        own = frames / len(self.view.levels[-1]) if by_others else None
+        return _Near(levels, parts, closer.contours(LOUD_GATE_DB), own)
 
     @cached_property
     def closer_rows(self) -> Singles:
@@ -227,20 +297,18 @@ class Search(Heard):
         if not moves:
             return self.reading
         fine = treatment_db(moves, closer_grid(), sample_rate=self.sample_rate).astype(np.float32)
-        response, parts = fine[ON_FINDING_GRID], self.view.parts
-        levels = [level + response[part.reach] for level, part in zip(self.view.levels, parts, strict=True)]
-        usual = all_contours(levels, parts), _lifted(self.closer, fine)
-        loud = self._loud and (all_contours(levels, parts, LOUD_GATE_DB), _lifted(self._loud[1], fine))
-        return self._read(usual, loud)
+        usual = all_contours(_lifted_levels(self.view.levels, self.view.parts, fine), self.view.parts)
+        return self._read((usual, _lifted(self.closer, fine)), self._near and self._near.lifted(fine))
 
-    def _read(self, usual: Contours, loud: Contours | None) -> Reading:
-        """What the networks say in the mean, of all that is no rest and, of what is narrow, of what is loud."""
+    def _read(self, usual: Contours, near: _Near | None) -> Reading:
+        """What the networks say in the mean, of all that is no rest and, of what is narrow, of what is nearest."""
         beside = read_closer(usual[1], self._model.closer, role=self.role)
-        if loud is None:
+        if near is None:
             return read_contours(usual[0], self._model, role=self.role, beside=beside)
-        of_loud = read_closer(loud[1], self._model.closer, role=self.role)
-        beside = [narrow_of(one, other) for one, other in zip(of_loud, beside, strict=True)]
-        return read_contours(usual[0], self._model, role=self.role, loud=loud[0], beside=beside)
+        contours, closer = near.contours()
+        of_near = read_closer(closer, self._model.closer, role=self.role)
+        beside = [narrow_of(one, other) for one, other in zip(of_near, beside, strict=True)]
+        return read_contours(usual[0], self._model, role=self.role, near=contours, beside=beside)
 
     def _refined(self, spots: Sequence[Spot], halves: Sequence[StaticMove], tried: Reading) -> list[Spot]:
         """The spots; of broad ones what two looks say in the mean: at the whole, and at what half a cut leaves.
@@ -290,6 +358,8 @@ class Search(Heard):
         # what is doubtful is told of with a cut that does no harm, to be tried deeper by whoever hears it
         share = max(opinion.share(confidence), LEAST_DEPTH_DB / spot.gain_db)
         cut = as_cut(spot, share, deepest_db=deepest_for(confidence, broad=spot.broad))
+        if self._moments is not None and self._moments.is_others(spot.frequency_hz, spot.octaves):
+            return None  # it is their trouble, if it is any
         if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
             return None
         if not spot.broad:
@@ -297,7 +367,8 @@ class Search(Heard):
             spot, cut = replace(spot, frequency_hz=centre), replace(cut, frequency_hz=centre)
         broad = spot.broad or spot.octaves >= BROAD_OCT
         kind = broad_kind(spot.frequency_hz, self.role) if broad else Kind.RING
-        found = Finding(kind, spot.frequency_hz, spot.octaves, spot.gain_db, confidence, cut)
+        says = "" if spot.broad or self._near is None else self._near.says
+        found = Finding(kind, spot.frequency_hz, spot.octaves, spot.gain_db, confidence, cut, says=says)
         told = self.told(found, decay, broad=broad, envelope=broad)
         return None if broad and told.share_of_time < LEAST_BROAD_SHARE else told
 

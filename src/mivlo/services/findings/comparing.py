@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 from mivlo.core.findings import Kind
 from mivlo.core.findings.ensemble import METHOD, Beside, look_together
 from mivlo.core.roles import Role
-from mivlo.services.findings.looking import looking, played_into, recorded
+from mivlo.services.findings.looking import looking, recorded, told_by_others
 from mivlo.services.song.edits import lock_song
 from mivlo.services.song.state import SongState, StripState, read_song
 from mivlo.services.tasks.tasks import TaskProgress, create_task, get_task, open_tasks
@@ -42,7 +42,7 @@ def _tracks(song: SongState) -> list[StripState]:
 
 def _compared(session: Session, song: SongState, tracks: Sequence[StripState]) -> list[_Spot]:
     """Without their documents: this is asked whenever a song rests. Of a room its look has heard the others already."""
-    asked = [t.id for t in tracks if not played_into(song, t)]
+    asked = [t.id for t in tracks if not told_by_others(song, t)]
     query = select(FindingRow.id, FindingRow.strip_id, FindingRow.frequency_hz, FindingRow.bandwidth_oct)
     query = query.where(FindingRow.strip_id.in_(asked), FindingRow.kind.in_(COMPARED))
     return [_Spot(*row) for row in session.execute(query.where(FindingRow.present).order_by(FindingRow.id))]

@@ -156,7 +156,7 @@ def search_file(
     """What stands out in a file. Without a role it is guessed from the name.
 
     keep_readable : of a damaged file, look at what can be read. beside : the tracks of its song, from the same
-    beginning: what rings in a room is told by the others.
+    beginning: they tell what rings in a room, and which moments of any other are its own.
 
     Raises
     ------
@@ -171,20 +171,21 @@ def search_file(
     known = role or guess_role(name_from_file(path.name))
     if stop - start < SHORTEST_S * rate:  # nothing can be said of so little
         return sound, Found([], [], None)
-    others = _playing([p for p in beside if p != path], rate) if known is Role.ROOM else []
+    others = _playing([p for p in beside if p != path], sound)
     search = Search(sound, sample_rate=rate, start=start, stop=stop, role=known, others=others)
     findings = search.findings(most=most, least_confidence=least_confidence)
     return sound, Found(findings, search.own_tones(findings), search.fundamental_hz())
 
 
-def _playing(paths: Sequence[Path], sample_rate: int) -> list[FileSamples]:
-    """Those of some tracks that are no rooms themselves, by their names."""
+def _playing(paths: Sequence[Path], track: FileSamples) -> list[FileSamples]:
+    """Those of the other tracks of its song that are no rooms, by their names."""
     sounds = [FileSamples(p, keep_readable=True) for p in paths if guess_role(name_from_file(p.name)) is not Role.ROOM]
     for sound in sounds:
-        if sound.info.sample_rate != sample_rate:
+        if sound.info.sample_rate != track.info.sample_rate:
             raise BadAudio(
                 f"The tracks of a song are compared at one sample rate, but {sound.path.name} has "
-                f"{sound.info.sample_rate} Hz and the room {sample_rate} Hz. Export them alike, or leave out --song."
+                f"{sound.info.sample_rate} Hz and {track.path.name} {track.info.sample_rate} Hz. Export them alike, or "
+                "leave out --song."
             )
     return sounds
 

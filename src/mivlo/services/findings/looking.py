@@ -16,6 +16,7 @@ from mivlo.core.errors import BadAudio
 from mivlo.core.findings import METHOD, Along, Finding, Search
 from mivlo.core.findings.frames import Sound
 from mivlo.core.findings.network import shipped_model
+from mivlo.core.findings.own_moments import LEAST_S
 from mivlo.core.findings.room_rings import LEAST_OTHERS
 from mivlo.core.graph import StripKind, Tap
 from mivlo.core.roles import Role
@@ -32,7 +33,7 @@ from mivlo.store.database import tell
 from mivlo.store.models import FindingRow, LookRow, StripRow
 
 MOST_PLAYING = 32
-"""As many tracks are listened to for what they play into a room."""
+"""As many tracks are listened to for what they leave in another."""
 
 
 def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
@@ -44,12 +45,22 @@ def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
     return (start, stop) if stop > start else (0, track.frames)
 
 
-def played_into(song: SongState, track: StripState) -> list[StripState]:
-    """Of a room, the tracks that tell what rings in it; what is a room itself plays nothing."""
-    if track.role is not Role.ROOM or track.kind is not StripKind.TRACK:
+def playing_beside(song: SongState, track: StripState) -> list[StripState]:
+    """The tracks that a look at one hears as well: they tell what rings in a room, and which moments of any
+    other are its own.
+
+    What is a room itself plays nothing.
+    """
+    start, stop = looked_range(song, track)
+    too_short = track.role is not Role.ROOM and stop - start < LEAST_S * song.sample_rate
+    if track.kind is not StripKind.TRACK or too_short:
         return []
-    playing = [t for t in song.tracks if t.frames and t.id != track.id and t.role is not Role.ROOM][:MOST_PLAYING]
-    return playing if len(playing) >= LEAST_OTHERS else []
+    return [t for t in song.tracks if t.frames and t.id != track.id and t.role is not Role.ROOM][:MOST_PLAYING]
+
+
+def told_by_others(song: SongState, track: StripState) -> bool:
+    """Whether what rings in a track is told by what the others play: a room of two or more."""
+    return track.role is Role.ROOM and len(playing_beside(song, track)) >= LEAST_OTHERS
 
 
 def analysis_key(song: SongState, track: StripState) -> str:
@@ -58,10 +69,8 @@ def analysis_key(song: SongState, track: StripState) -> str:
     heard = song.exported()
     if track.turned:  # what stands out in a track does not depend on which way it pushes
         heard = heard.with_strip(replace(heard.strip(track.id), turned=False))
-    played = [(other.recording.audio_sha256, other.recording.starts_at_s) for other in played_into(song, track)]
-    facts: list[Any] = [method, heard.plan.sound(track.id), track.role, looked_range(song, track)]
-    if played:  # of what is no room, looks made before rooms were told so stay as good as they were
-        facts.append(played)
+    beside = [(other.recording.audio_sha256, other.recording.starts_at_s) for other in playing_beside(song, track)]
+    facts = [method, heard.plan.sound(track.id), track.role, looked_range(song, track), beside]
     return hashlib.sha256(json.dumps(facts, sort_keys=True, default=str).encode()).hexdigest()
 
 
@@ -142,7 +151,7 @@ def _look(
     try:
         search = Search(
             sound, sample_rate=song.sample_rate, start=start, stop=stop, role=track.role, progress=progress,
-            others=[recorded(other, song.sample_rate) for other in played_into(song, track)],
+            others=[recorded(other, song.sample_rate) for other in playing_beside(song, track)],
         )  # fmt: skip
     except BadAudio:  # nothing can be said of so short a sound
         return [], {}
