@@ -12,30 +12,30 @@ from mivlo.core.units import Floats
 RATE = 24_000
 
 
-def players(seconds: float, seed: int) -> list[Floats]:
+def players(seconds: float, seed: int, rate: int = RATE) -> list[Floats]:
     """Two that play notes of a scale, and one that strikes: (n, 1) each."""
     random = np.random.default_rng(seed)
-    count = round(seconds * RATE)
+    count = round(seconds * rate)
     out = [np.zeros((count, 1)) for _ in range(3)]
-    t = np.arange(round(0.6 * RATE)) / RATE
+    t = np.arange(round(0.6 * rate)) / rate
     for player in range(2):
         for at in np.arange(0.0, seconds - 0.7, 0.3):
             hz = 110.0 * 2.0 ** (random.choice([0, 2, 4, 5, 7, 9, 11, 12, 14, 16]) / 12)
             note = sum(np.sin(2 * np.pi * k * hz * t) / k for k in range(1, 20)) * np.exp(-t / 0.25)
-            out[player][round(at * RATE) : round(at * RATE) + len(t), 0] += 0.1 * random.uniform(0.3, 1.0) * note
+            out[player][round(at * rate) : round(at * rate) + len(t), 0] += 0.1 * random.uniform(0.3, 1.0) * note
     for at in np.arange(0.1, seconds - 0.2, 0.45):
-        hit = random.standard_normal(round(0.06 * RATE)) * np.linspace(1, 0, round(0.06 * RATE)) ** 2
-        out[2][round(at * RATE) : round(at * RATE) + len(hit), 0] += 0.2 * hit
+        hit = random.standard_normal(round(0.06 * rate)) * np.linspace(1, 0, round(0.06 * rate)) ** 2
+        out[2][round(at * rate) : round(at * rate) + len(hit), 0] += 0.2 * hit
     return out
 
 
-def in_room(played: list[Floats], rings: list[tuple[float, float, float]], seed: int) -> Floats:
+def in_room(played: list[Floats], rings: list[tuple[float, float, float]], seed: int, rate: int = RATE) -> Floats:
     """All of them in a room of 1.6 s, a pair of microphones, through bells (Hz, Q, dB)."""
     random = np.random.default_rng(seed)
-    t = np.arange(round(1.6 * RATE)) / RATE
+    t = np.arange(round(1.6 * rate)) / rate
     answers = random.standard_normal((len(t), 2)) * 10.0 ** (-3.0 * t / 1.6)[:, None]
     answers[0] += 8.0
     dry = np.sum(played, axis=0)
     wet = signal.fftconvolve(dry, answers, axes=0)[: len(dry)] * 0.05
     bells = [StaticMove(Shape.BELL, hz, q=q, gain_db=db) for hz, q, db in rings]
-    return treat(wet, bells, sample_rate=RATE)
+    return treat(wet, bells, sample_rate=rate)

@@ -226,7 +226,7 @@ def _long_enough(frames: int, lead_s: float, sample_rate: int) -> None:
 
 def _expected(played: Floats, length: int, sample_rate: int) -> Floats:
     """What should be heard in a small room of the power that is played, (windows, frequencies)."""
-    return _decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
+    return decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
 
 
 def _sounding(power: Floats, hz: Floats, from_hz: float, to_hz: float, lead_s: float) -> npt.NDArray[np.bool_]:
@@ -252,8 +252,8 @@ def _banded(power: Floats, hz: Floats, bin_hz: float) -> Floats:
     return np.asarray(power_between(power, hz - half, hz + half, bin_hz) * bin_hz / (2.0 * half))
 
 
-def _decayed(power: Floats, left: float) -> Floats:
-    """Each moment with what is left of those before it."""
+def decayed(power: Floats, left: float) -> Floats:
+    """Each moment of a power (n, ...) with what is left of those before it: of the last one that share."""
     out = power.copy()
     for k in range(1, len(out)):
         out[k] += left * out[k - 1]

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.signal import butter, oaconvolve, sosfilt
+from scipy.signal import butter, sosfilt
 
 from mivlo.core import cents_between, treat
 from mivlo.core.findings import Finding, Search
@@ -16,6 +16,7 @@ from mivlo.core.findings.own_moments import LEAST_HIDDEN, LEAST_S, OwnMoments, o
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats, octaves_to_q
+from tests.core.rooms import RATE, in_room, players
 
 RATES = st.sampled_from([8_000, 16_000, 22_050])
 SEEDS = st.integers(0, 2**31)
@@ -34,37 +35,10 @@ def _strokes(seed: int, rate: int) -> Floats:
     return np.asarray(sosfilt(sos, random.standard_normal(len(at))) * (at < STROKE_S) * np.exp(-2.0 * at))[:, None]
 
 
-@lru_cache(maxsize=32)
-def _others(seed: int, rate: int, count: int) -> tuple[Floats, ...]:
-    """Others that play notes of their own all the time."""
-    random = np.random.default_rng([seed, 1])
-    t = np.arange(round(1.5 * rate)) / rate
-    rung = np.exp(-t / 0.25)
-    out = []
-    for _ in range(count):
-        x = np.zeros(round((LENGTH_S + 1.5) * rate))
-        for at in np.arange(0.0, LENGTH_S - 0.5, 0.37):
-            hz = 130.0 * 2.0 ** (float(random.integers(24)) / 12.0)
-            note = np.sum([np.sin(2.0 * np.pi * k * hz * t) / k for k in range(1, 7)], axis=0)
-            x[round(at * rate) :][: len(t)] += random.uniform(0.3, 1.0) * note * rung
-        out.append(x[: round(LENGTH_S * rate), None])
-    return tuple(out)
-
-
-def _in_room(sounds: tuple[Floats, ...], rate: int, seed: int, t60_s: float = 0.7) -> Floats:
-    """All of them as a room answers: noise that dies away."""
-    random = np.random.default_rng([seed, 2])
-    t = np.arange(round(t60_s * rate)) / rate
-    answer = random.standard_normal(len(t)) * 10.0 ** (-3.0 * t / t60_s)
-    answer[0] += 4.0
-    dry = np.sum(sounds, axis=0)
-    return np.asarray(oaconvolve(dry[:, 0], answer)[: len(dry), None])
-
-
-def _spilled(seed: int, rate: int, count: int, under_db: float) -> tuple[Floats, Floats, tuple[Floats, ...]]:
+def _spilled(seed: int, rate: int, count: int, under_db: float) -> tuple[Floats, Floats, list[Floats]]:
     """(own, left in it, the others' tracks)."""
-    own, others = _strokes(seed, rate), _others(seed, rate, count)
-    left = _in_room(others, rate, seed)
+    own, others = _strokes(seed, rate), players(LENGTH_S, seed, rate)[:count]
+    left = in_room(others, [], seed, rate)[:, :1]
     return own, left * (np.std(own) / np.std(left) * 10.0 ** (-under_db / 20.0)), others
 
 
@@ -171,14 +145,11 @@ def test_times_are_those_of_the_whole_track_wherever_it_is_looked_at(seed: int, 
 RING_HZ, THEIRS_HZ = 700.0, 1_510.0
 
 
-@lru_cache(maxsize=4)
-def _song(seed: int) -> tuple[Floats, tuple[Floats, ...]]:
-    """(track, others) strokes whose body rings, with others 22 dB below who ring at a place of their own."""
-    rate = 24_000
-    own, others = _strokes(seed, rate), _others(seed, rate, 2)
-    rung = treat(own, [StaticMove(Shape.BELL, RING_HZ, q=octaves_to_q(0.1), gain_db=13.0)], sample_rate=rate)
-    left = _in_room(others, rate, seed)
-    left = treat(left, [StaticMove(Shape.BELL, THEIRS_HZ, q=octaves_to_q(0.08), gain_db=14.0)], sample_rate=rate)
+def _song(seed: int) -> tuple[Floats, list[Floats]]:
+    """(track, others) strokes whose body rings, with others 22 dB below in a room that rings at a place of its own."""
+    own, others = _strokes(seed, RATE), players(LENGTH_S, seed)[:2]
+    rung = treat(own, [StaticMove(Shape.BELL, RING_HZ, q=octaves_to_q(0.1), gain_db=13.0)], sample_rate=RATE)
+    left = in_room(others, [(THEIRS_HZ, octaves_to_q(0.08), 14.0)], seed)[:, :1]
     return rung + left * (np.std(own) / np.std(left) * 10.0 ** (-22.0 / 20.0)), others
 
 
@@ -191,8 +162,8 @@ def test_a_ring_is_told_more_surely_by_a_tracks_own_moments_and_says_so() -> Non
     surer = []
     for seed in range(2):
         track, others = _song(seed)
-        alone = Search(track, sample_rate=24_000, role=Role.PERCUSSION).findings()
-        found = Search(track, sample_rate=24_000, role=Role.PERCUSSION, others=others).findings()
+        alone = Search(track, sample_rate=RATE, role=Role.PERCUSSION).findings()
+        found = Search(track, sample_rate=RATE, role=Role.PERCUSSION, others=others).findings()
         surer.append(_near(found, RING_HZ) - _near(alone, RING_HZ))
         assert _near(found, RING_HZ) > 0.8
         assert _near(found, THEIRS_HZ) < 0.1

@@ -32,8 +32,6 @@ _MARGIN = 16
 _NEAR, _WIDE = 4, 8
 """Points on each side: 1/24 and 1/12 octave."""
 _LAG = 2
-FEWEST_FRAMES = 8
-"""Of which contours are taken."""
 
 WINDOWS = ("long", "short")
 CONTOURS = (
@@ -91,15 +89,24 @@ def stretches_of(count: int, *, sample_rate: float) -> list[slice]:
 
 
 @dataclass(frozen=True, slots=True)
+class Seen:
+    """What a part of a window saw: levels (frames, points), and where in the sound the frames lie, (frames,) in s."""
+
+    part: Part
+    levels: Singles
+    times_s: Floats
+
+    def at(self, which: Moments, sample_rate: float) -> Seen:
+        """Some of its frames."""
+        some = which(self.times_s, len(self.part.window) / sample_rate)
+        return Seen(self.part, self.levels[some], self.times_s[some])
+
+
+@dataclass(frozen=True, slots=True)
 class CloserView:
-    """Levels of a sound through each window of a closer look.
+    """A sound as a closer look sees it: through each of WINDOWS, part by part."""
 
-    Per window its parts, of each the levels (frames, points), and where in the sound the frames lie, (frames,) in s.
-    """
-
-    parts: tuple[tuple[Part, ...], ...]
-    levels: tuple[tuple[Singles, ...], ...]
-    times_s: tuple[tuple[Floats, ...], ...]
+    windows: tuple[tuple[Seen, ...], ...]
     sample_rate: float
 
     def contours(self, gate_db: float = GATE_DB) -> Singles:
@@ -107,43 +114,36 @@ class CloserView:
 
         gate_db : how far below the loud ones frames still count.
         """
-        rows = []
-        for parts, levels in zip(self.parts, self.levels, strict=True):
-            each = [_contours(level, part, gate_db) for level, part in zip(levels, parts, strict=True)]
-            rows.append(np.concatenate(each, axis=1))
-        return np.concatenate(rows)
+        each = [[_contours(seen.levels, seen.part, gate_db) for seen in parts] for parts in self.windows]
+        return np.concatenate([np.concatenate(rows, axis=1) for rows in each])
 
-    def at(self, which: Moments) -> CloserView | None:
-        """Some of its frames; None where hardly any are left."""
-        kept = tuple(
-            tuple(
-                level[which(times, len(part.window) / self.sample_rate)]
-                for part, level, times in zip(parts, levels, each, strict=True)
-            )
-            for parts, levels, each in zip(self.parts, self.levels, self.times_s, strict=True)
+    @property
+    def fewest(self) -> int:
+        """Frames of the part that has the fewest."""
+        return min(len(seen.levels) for parts in self.windows for seen in parts)
+
+    def at(self, which: Moments) -> CloserView:
+        """Some of its frames."""
+        return replace(
+            self, windows=tuple(tuple(s.at(which, self.sample_rate) for s in parts) for parts in self.windows)
         )
-        enough = all(len(level) >= FEWEST_FRAMES for levels in kept for level in levels)
-        return replace(self, levels=kept, times_s=()) if enough else None
 
 
 def look_closer(mono: Singles, *, sample_rate: float) -> CloserView:
     """A closer look at a sound (n,)."""
     grid, stretches = closer_grid(), stretches_of(len(mono), sample_rate=sample_rate)
-    parts = tuple(
-        parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=POINTS_PER_OCTAVE, margin=_MARGIN)
-        for layout in (_LONG, _SHORT)
-    )
-    levels = tuple(tuple(frame_levels([mono[s, None] for s in stretches], part) for part in some) for some in parts)
-    times = tuple(
-        tuple(np.concatenate([_times(s, part, sample_rate) for s in stretches]) for part in some) for some in parts
-    )
-    return CloserView(parts, levels, times, sample_rate)
 
+    def seen(part: Part) -> Seen:
+        times = [
+            (s.start + np.arange(part.count(s.stop - s.start)) * part.hop + len(part.window) / 2.0) / sample_rate
+            for s in stretches
+        ]
+        return Seen(part, frame_levels([mono[s, None] for s in stretches], part), np.concatenate(times))
 
-def _times(stretch: slice, part: Part, sample_rate: float) -> Floats:
-    """(frames,) in s, the centres of the frames of a stretch."""
-    count = part.count(stretch.stop - stretch.start)
-    return np.asarray((stretch.start + np.arange(count) * part.hop + len(part.window) / 2.0) / sample_rate)
+    def parts(layout: Layout) -> tuple[Part, ...]:
+        return parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=POINTS_PER_OCTAVE, margin=_MARGIN)
+
+    return CloserView(tuple(tuple(map(seen, parts(layout))) for layout in (_LONG, _SHORT)), sample_rate)
 
 
 def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:

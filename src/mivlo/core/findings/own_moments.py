@@ -19,6 +19,7 @@ from scipy import fft as scipy_fft
 from scipy.optimize import nnls
 
 from mivlo.core.findings.frames import Sound, choose_stretches
+from mivlo.core.learning import decayed
 from mivlo.core.spectra import Singles, window_length
 from mivlo.core.units import Floats, positive
 
@@ -96,10 +97,10 @@ class _Bands:
         return np.array([np.sqrt(some.start * (some.stop - 1)) * bin_hz for some in self.bins])
 
     @property
-    def keeps(self) -> Floats:
-        """(decays,) how much of its power is left a hop later."""
+    def keeps(self) -> list[float]:
+        """For each decay how much of its power is left a hop later."""
         hop_s = self.hop / self.sample_rate
-        return np.array([0.0 if t60 == 0.0 else 10.0 ** (-6.0 * hop_s / t60) for t60 in _DECAYS_S])
+        return [0.0 if t60 == 0.0 else 10.0 ** (-6.0 * hop_s / t60) for t60 in _DECAYS_S]
 
     @property
     def lead(self) -> int:
@@ -179,20 +180,10 @@ def _listen(
         rows = []
         for other in others:
             theirs = bands.powers(other, at - bands.lead, count + bands.lead)
-            rows.append(_dying_away(theirs, bands.keeps)[:, bands.lead :])
+            rows.append([decayed(theirs, left)[bands.lead :] for left in bands.keeps])
         may_leave.append(np.array(rows))
         progress(done / len(stretches))
     return np.concatenate(times), np.concatenate(heard), np.concatenate(may_leave, axis=2)
-
-
-def _dying_away(power: Floats, keeps: Floats) -> Floats:
-    """(decays, frames, bands) of power (frames, bands): each frame what is left of the last, and its own."""
-    out = np.empty((len(keeps), *power.shape))
-    last = np.zeros((len(keeps), power.shape[1]))
-    for t, now in enumerate(power):
-        last += (1.0 - keeps[:, None]) * (now - last)
-        out[:, t] = last
-    return out
 
 
 def _left(heard: Floats, may_leave: Floats) -> Floats:
@@ -239,10 +230,15 @@ def _lower_fit(may_leave: Floats, heard: Floats) -> Floats:
     return np.asarray((factors / scale).reshape(may_leave.shape[:2]))
 
 
+def _loudest(heard: Floats) -> npt.NDArray[np.bool_]:
+    """(frames,) where a track is loudest."""
+    total = heard.sum(axis=1)
+    return np.asarray(total > _TOP * np.max(total))
+
+
 def _alike(heard: Floats, theirs: Floats) -> float:
     """Share of what is heard at its loudest (frames, bands) that has one distance, per band, to what another plays."""
-    total = heard.sum(axis=1)
-    top = total > _TOP * np.max(total)
+    top = _loudest(heard)
     here, there = (10.0 * np.log10(power[top] + _TINY) for power in (heard, theirs))
     apart = here - there
     sounds = (here > np.quantile(here, 0.95, axis=0) - 30.0) & (here > np.max(here) - 60.0)
@@ -251,8 +247,7 @@ def _alike(heard: Floats, theirs: Floats) -> float:
 
 def _shares_at_loudest(heard: Floats, given: Floats) -> Floats:
     """(others,) part of a track's power (frames, bands) that each explains where the track is loudest."""
-    total = heard.sum(axis=1)
-    top = total > _TOP * np.max(total)
+    top = _loudest(heard)
     return np.asarray(given[:, top].sum(axis=(1, 2)) / (heard[top].sum() + _TINY))
 
 

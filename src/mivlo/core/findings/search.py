@@ -11,7 +11,6 @@ import numpy as np
 from mivlo.core.findings.along import Along, measure_along
 from mivlo.core.findings.by_rule import with_rules
 from mivlo.core.findings.closer import (
-    FEWEST_FRAMES,
     LEVELS,
     ON_FINDING_GRID,
     CloserView,
@@ -78,6 +77,8 @@ LEAST_LOUD_S = 12.0
 """Where so much of a track is loud, most networks say what is narrow from that alone: of less the rests are needed."""
 LEAST_OWN_S = 6.0
 """So much has to be a track's own, by what the others play, to be told from that alone."""
+FEWEST_FRAMES = 8
+"""Of any window, of which contours are taken."""
 _TAIL_FROM_S = 30.0
 """So much of a track says how its strokes and tails differ."""
 
@@ -162,8 +163,9 @@ class Search(Heard):
         """Which moments are the track's own, where others cover some of it."""
         if self.silent or self.role is Role.ROOM:
             return None
-        place = {"start": self.start, "stop": self.stop}
-        return own_moments(self.sound, self._others, sample_rate=self.sample_rate, **place, progress=progress)
+        return own_moments(
+            self.sound, self._others, sample_rate=self.sample_rate, start=self.start, stop=self.stop, progress=progress
+        )
 
     def _own_of(self, closer: CloserView) -> _Near | None:
         """What is heard while the track is heard itself, where that is enough."""
@@ -172,7 +174,7 @@ class Search(Heard):
         own, view = self._moments.among, self.view
         levels = view.levels_at(own)
         near = closer.at(lambda times_s, window_s: own(view.times_of(times_s), window_s))
-        if near is None or min(map(len, levels)) < FEWEST_FRAMES:
+        if min(near.fewest, *map(len, levels)) < FEWEST_FRAMES:
             return None
         return self._nearest(levels, near, LEAST_OWN_S, by_others=True)
 

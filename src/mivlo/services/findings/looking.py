@@ -46,10 +46,9 @@ def looked_range(song: SongState, track: StripState) -> tuple[int, int]:
 
 
 def playing_beside(song: SongState, track: StripState) -> list[StripState]:
-    """The tracks that a look at one hears as well: they tell what rings in a room, and which moments of any
-    other are its own.
+    """The tracks that a look at one hears as well; what is a room itself plays nothing.
 
-    What is a room itself plays nothing.
+    They tell what rings in a room, and which moments of any other track are its own.
     """
     start, stop = looked_range(song, track)
     too_short = track.role is not Role.ROOM and stop - start < LEAST_S * song.sample_rate
