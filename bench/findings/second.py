@@ -168,7 +168,8 @@ def fit(spots: Sequence[Spotted], weights: Floats, names: Sequence[str]) -> Opin
     real = np.array([s.real for s in spots], dtype=np.float64)
     knots, columns, bounds, groups = {}, [], [], []
     for name in names:
-        x = np.array([s.witnesses[name] for s in spots])
+        asked = np.array([name in s.witnesses for s in spots])
+        x = np.array([s.witnesses.get(name, np.nan) for s in spots])
         there = np.isfinite(x)
         at = np.unique(np.quantile(x[there], np.linspace(0.01, 0.99, _KNOTS.get(name, _FEW_KNOTS) + 1)))
         knots[name] = at if len(at) > 1 else np.array([at[0], at[0] + 1.0])
@@ -176,7 +177,7 @@ def fit(spots: Sequence[Spotted], weights: Floats, names: Sequence[str]) -> Opin
         for a, b in zip(knots[name][:-1], knots[name][1:], strict=True):
             columns.append(np.where(there, np.clip((np.where(there, x, a) - a) / (b - a), 0.0, 1.0), 0.0))
             bounds.append({1: (0.0, None), -1: (None, 0.0), 0: (None, None)}[SENSE[name]])
-        columns.append((~there).astype(np.float64))
+        columns.append((asked & ~there).astype(np.float64))
         bounds.append((None, None))
         groups.append((first, len(columns) - 1))
     columns.append(np.ones(len(spots)))
@@ -224,11 +225,12 @@ def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
 
 
 _CALIBRATED_AT = np.array([-6.0, -3.0, -1.5, -0.75, 0.0, 0.75, 1.5, 3.0, 6.0])
-_AS_THEY_ARE = 2.0
-"""How many spots speak for leaving each step of the calibration as long as it is."""
+_AS_THEY_ARE = {False: 2.0, True: 30.0}
+"""How many spots speak for leaving each step of the calibration as long as it is; of broad ones few are sure, and most
+of those come from two or three sources."""
 
 
-def calibrate(spots: Sequence[Spotted], weights: Floats) -> Floats:
+def calibrate(spots: Sequence[Spotted], weights: Floats, *, broad: bool) -> Floats:
     """(2, n): log-odds as summed, and such that of what is said with a confidence, so much is real. Rises."""
     odds = _odds([s.confidence for s in spots])
     real = np.array([s.real for s in spots], dtype=np.float64)
@@ -238,7 +240,7 @@ def calibrate(spots: Sequence[Spotted], weights: Floats) -> Floats:
     x = np.concatenate([np.ones((len(odds), 1)), steps], axis=1)
     first = np.concatenate([_CALIBRATED_AT[:1], lengths])
 
-    kept = _AS_THEY_ARE * np.append(0.0, np.ones(len(lengths)))
+    kept = _AS_THEY_ARE[broad] * np.append(0.0, np.ones(len(lengths)))
 
     def loss(values: Floats) -> tuple[float, Floats]:
         total, slope = _log_loss(values, x, real, weights)
@@ -258,8 +260,9 @@ def calibrate_on_foreign(looks: Sequence[Look]) -> dict[bool, Floats]:
     out = {}
     foreign = [look for look in looks if look.origin == "foreign"]
     for broad in (False, True):
-        out[broad] = calibrate(*_rows(foreign, broad))
-        apart = [calibrate(*_rows([x for x in foreign if part[x.source] != k], broad)) for k in range(PARTS)]
+        out[broad] = calibrate(*_rows(foreign, broad), broad=broad)
+        others = [[x for x in foreign if part[x.source] != k] for k in range(PARTS)]
+        apart = [calibrate(*_rows(some, broad), broad=broad) for some in others]
         for look in looks:
             at, odds = apart[part[look.source]]
             for spot in look.spots:

@@ -16,7 +16,7 @@ import re
 import shutil
 import subprocess
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -35,6 +35,7 @@ PACKAGES = (
     "hydrogen-drumkits", "hydrogen-data", "espeak-ng", "flite", "sonic-pi-samples", "klettres-data",
     *fonts.PACKAGES,
     "festival", "festvox-italp16k", "festvox-suopuhe-lj", "festvox-czech-dita", "festvox-ru", "festvox-ca-ona-hts",
+    "avldrums.lv2-soundfont", "gcompris-qt-data",
 )  # fmt: skip
 RATE = recorded.RATE
 FONTS = {
@@ -42,7 +43,8 @@ FONTS = {
     "fluid": Path("/usr/share/sounds/sf2/FluidR3_GM.sf2"),
     "bank": Path("/usr/share/sounds/sf2/sf_GMbank.sf2"),
 }
-_EVERY_FONT = FONTS | fonts.FONTS
+RECORDED_KIT = Path("/usr/share/sounds/sf2/Red_Zeppelin_4_LV2.sf2")
+_EVERY_FONT = FONTS | fonts.FONTS | {"recorded kit": RECORDED_KIT}
 KITS = recorded.DRUMKITS
 
 # General MIDI programs (numbered from 0) that may share samples
@@ -187,11 +189,13 @@ _GM_PIECES = {
     "tom": (41, 45, 48),
     "other": (37, 56, 54, 76),
 }
+_RECORDED_PIECES = {"kick": (36,), "snare": (38, 40), "hat": (42, 44, 46), "tom": (43, 45), "other": (37, 54, 56)}
 
 
 def require_packages() -> None:
     """Stop with a sentence where the sources of the whole benchmark are not all installed."""
-    missing = [str(p) for p in (*FONTS.values(), *(KITS / k for k in (*HELD_OUT_KITS, *OTHER_KITS))) if not p.exists()]
+    needed = (*FONTS.values(), RECORDED_KIT, *(KITS / k for k in (*HELD_OUT_KITS, *OTHER_KITS)))
+    missing = [str(p) for p in needed if not p.exists()]
     missing += [program for program in ("fluidsynth", "flite", "espeak-ng") if shutil.which(program) is None]
     missing += recorded.missing() + fonts.missing()
     if missing:
@@ -232,7 +236,13 @@ def _kit(kit: str, pieces: tuple[str, ...]) -> Callable[[np.random.Generator], F
     return play
 
 
-def _bank_drums(font: str, kit: int, pieces: tuple[str, ...]) -> Callable[[np.random.Generator], Floats]:
+def _bank_drums(
+    font: str,
+    kit: int,
+    pieces: tuple[str, ...],
+    notes_of: Mapping[str, tuple[int, ...]] = _GM_PIECES,
+    channel: int = 9,
+) -> Callable[[np.random.Generator], Floats]:
     def play(random: np.random.Generator) -> Floats:
         pattern = _PATTERNS[int(random.integers(len(_PATTERNS)))]
         notes = []
@@ -240,9 +250,9 @@ def _bank_drums(font: str, kit: int, pieces: tuple[str, ...]) -> Callable[[np.ra
             steps = tuple(range(0, 16, 2)) if len(pieces) == 1 and len(pattern[piece]) < 4 else pattern[piece]
             for bar in range(8):
                 for at in steps:
-                    note = int(random.choice(_GM_PIECES[piece]))
+                    note = int(random.choice(notes_of[piece]))
                     notes.append((bar * 4 + at / 4, 0.2, note, int(random.integers(50, 120))))
-        midi = _sequence(notes, kit, float(random.uniform(75, 130)), 9, 0)
+        midi = _sequence(notes, kit, float(random.uniform(75, 130)), channel, 0)
         return _fluidsynth(font, midi, room=bool(random.random() < 0.5))
 
     return play
@@ -333,6 +343,11 @@ def _further() -> Iterator[Source]:
         for pieces in (("kick", "snare", "hat"), ("kick",), ("snare",), ("tom",), ("other",)):
             name = f"sonivox kit {kit} {'+'.join(pieces)}"
             yield Source(name, "more", "drums", _bank_drums("sonivox", kit, pieces))
+    for row in recorded.recorded_later():
+        yield Source(*row)
+    for pieces in (("kick", "snare", "hat"), ("snare",), ("tom", "other")):
+        play = _bank_drums("recorded kit", 0, pieces, _RECORDED_PIECES, channel=0)
+        yield Source(f"recorded kit {'+'.join(pieces)}", "foreign", "drums", play)
 
 
 def all_sources() -> list[Source]:

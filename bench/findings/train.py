@@ -269,8 +269,9 @@ def train(
     begun: Network | None = None,
     view: View = USUAL,
     width: int = WIDTH,
+    unheard: float = 0.0,
 ) -> Network:
-    """A new network, or one that has begun and goes on at a lower rate.
+    """A new network, or one that has begun and goes on at a lower rate. unheard : share of inputs left out each time.
 
     It is given as it was when it lost least on what is watched. The rate falls to nothing over all epochs, but a
     network that knows its examples by heart is worse before that.
@@ -293,7 +294,7 @@ def train(
                 a, b = coming.result()
                 if i + 1 < len(batches):
                     coming = pool.submit(supply.batch, batches[i + 1])
-                a = a + 0.05 * torch.randn_like(a)
+                a = functional.dropout1d(a + 0.05 * torch.randn_like(a), unheard)
                 loss = loss_of(network(a), b)
                 total += learning.take(loss)
             said = seen(learning.average, watched)

@@ -10,11 +10,13 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
 from scipy import fft as scipy_fft
 from scipy import sparse
+from scipy.ndimage import gaussian_filter1d
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.units import Floats, positive, power_to_db
@@ -35,6 +37,20 @@ def log_grid(
     first = math.ceil(points_per_octave * math.log2(low_hz / 1000.0) - 1e-9)
     last = math.floor(points_per_octave * math.log2(high_hz / 1000.0) + 1e-9)
     return np.asarray(1000.0 * 2.0 ** (np.arange(first, last + 1) / points_per_octave))
+
+
+@lru_cache(maxsize=8)
+def _smoothing(points: int, sigma: float) -> Singles:
+    """(points, points): what `smoothed` multiplies by."""
+    return np.ascontiguousarray(gaussian_filter1d(np.eye(points), sigma, axis=-1, mode="nearest"), dtype=np.float32)
+
+
+def smoothed(levels: Singles, sigma: float) -> Singles:
+    """Levels (..., n) over a Gaussian of so many points along the last axis; beyond its ends they go on as they end.
+
+    As `scipy.ndimage.gaussian_filter1d` does it, as one product: the same few widths are asked for again and again.
+    """
+    return np.asarray(levels @ _smoothing(levels.shape[-1], sigma))
 
 
 def nearest_point(grid: Floats, frequency_hz: float) -> int:

@@ -10,14 +10,16 @@ from hypothesis import strategies as st
 from mivlo.core.findings.closer import ALL_CONTOURS, LEVELS, closer_contours, closer_grid
 from mivlo.core.findings.closer_reading import (
     CHANNELS,
+    HARMONICS,
     closer_input,
     closer_input_of_boost,
     on_finding_grid,
     read_closer,
+    with_harmonics,
 )
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import finding_grid
-from mivlo.core.findings.network import HEADS, read_contours, shipped_model
+from mivlo.core.findings.network import CLOSER_SHARE, HEADS, read_contours, shipped_model
 from mivlo.core.graph import treat
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.roles import Role
@@ -61,6 +63,26 @@ def test_a_boost_over_all_of_it_adds_what_is_said(seed: int, at_oct: float, octa
     np.testing.assert_allclose(added, closer_input_of_boost(boost), atol=1e-3)
 
 
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, POINTS - 1), st.sampled_from(range(len(HARMONICS))))
+def test_a_point_sees_what_stands_at_its_harmonics(at: int, which: int) -> None:
+    """The grid is laid by ratios: two partials of a note lie equally far apart wherever the note is."""
+    alone = np.zeros((CHANNELS, POINTS), dtype=np.float32)
+    alone[0, at] = 1.0  # the mean power
+    said, told = with_harmonics(alone), 11
+    np.testing.assert_array_equal(said[: CHANNELS - told], alone[:-told])
+    np.testing.assert_array_equal(said[-told:], alone[-told:])
+    rows = said[CHANNELS - told : -told].reshape(len(HARMONICS), -1, POINTS)
+    sees = closer_grid()[at] / HARMONICS[which]
+    seen = np.flatnonzero(rows[which, 0])
+    if not closer_grid()[0] * 1.01 < sees < closer_grid()[-1] / 1.01:
+        assert len(seen) <= 1
+        return
+    assert rows[which, 0].sum() == 1.0
+    assert abs(np.log2(closer_grid()[seen[0]] / sees)) <= 0.51 / 96.0
+    assert not np.any(rows[:, 1:])
+
+
 @settings(max_examples=40, deadline=None)
 @given(st.integers(0, POINTS - 1))
 def test_a_centre_between_the_points_is_not_lost(at: int) -> None:
@@ -74,14 +96,14 @@ def test_a_centre_between_the_points_is_not_lost(at: int) -> None:
 
 @settings(max_examples=40, deadline=None)
 @given(st.integers(0, 2**31), st.integers(1, 3))
-def test_the_closer_look_counts_a_third_however_many_networks_read_it(seed: int, networks: int) -> None:
+def test_the_closer_look_counts_the_same_however_many_networks_read_it(seed: int, networks: int) -> None:
     contours = np.random.default_rng(seed).normal(-60.0, 8.0, (27, len(finding_grid()))).astype(np.float32)
     usual = read_contours(contours)
     nothing = [np.zeros((len(HEADS), len(finding_grid())), np.float32)] * networks
     both = read_contours(contours, beside=nothing)
     assert both.closer == networks
     assert both.each_centre.shape[0] == usual.each_centre.shape[0] + networks
-    np.testing.assert_allclose(both.boost_db, 2.0 / 3.0 * usual.boost_db, atol=1e-3)
+    np.testing.assert_allclose(both.boost_db, (1.0 - CLOSER_SHARE) * usual.boost_db, atol=1e-3)
 
 
 @pytest.mark.parametrize("role", [None, Role.DRUMS])

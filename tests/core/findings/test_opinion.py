@@ -14,7 +14,7 @@ from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.evidence import trace
 from mivlo.core.findings.opinion import SENSE, Curve, Opinion, from_arrays, to_arrays
 from mivlo.core.findings.search import LEAST_BROAD_SHARE, Search
-from mivlo.core.findings.witnesses import BROAD, MEANINGS, NARROW, of_track
+from mivlo.core.findings.witnesses import BROAD, BY_KIND, KINDS, MEANINGS, NARROW, NOTES_FROM_DB, by_kind, of_track
 from tests.core.findings.sounds import RATE, hits, melody
 
 values = st.one_of(st.floats(-60.0, 60.0), st.just(math.nan))
@@ -35,6 +35,18 @@ def test_more_of_what_speaks_for_a_spot_never_makes_it_less_likely(broad: bool, 
     less = opinion.confidence({**heard, name: low if SENSE[name] > 0 else high})
     more = opinion.confidence({**heard, name: high if SENSE[name] > 0 else low})
     assert 0.0 <= less <= more + 1e-12 <= 1.0 + 1e-9
+
+
+@given(st.dictionaries(st.sampled_from(BY_KIND), values), st.floats(0.0, 40.0))
+def test_what_a_line_means_is_asked_by_the_kind_of_track(heard: dict[str, float], partials_db: float) -> None:
+    told = by_kind({**dict.fromkeys(BY_KIND, math.nan), "certainty": 1.0, **heard, "partials_db": partials_db})
+    kind, other = KINDS if partials_db >= NOTES_FROM_DB else KINDS[::-1]
+    assert set(told) == {"certainty", "partials_db", *(f"{name}_{kind}" for name in BY_KIND)}
+    opinion, every = opinion_on(broad=False), dict.fromkeys(NARROW, 0.5)
+    asked = {name: value for name, value in every.items() if not name.endswith(other)} | told
+    assert set(opinion.parts(asked)) == set(asked)
+    # what the other kind would be asked moves nothing
+    assert opinion.confidence(asked) == opinion.confidence({**asked, "unknown": 3.0})
 
 
 @given(st.booleans(), st.floats(0.0, 1.0), st.floats(0.0, 1.0))

@@ -10,11 +10,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import gaussian_filter1d, maximum_filter1d, minimum_filter1d
+from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 from mivlo.core.findings.contours import GATE_DB, sounding_levels
 from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Moments, Part, frame_levels, parts_of
-from mivlo.core.spectra import Singles, log_grid
+from mivlo.core.spectra import Singles, log_grid, smoothed
 from mivlo.core.units import Floats
 
 POINTS_PER_OCTAVE = 96
@@ -154,7 +154,7 @@ def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:
 def over_surroundings(levels_db: npt.ArrayLike) -> Singles:
     """Levels (..., grid) over their surroundings of a quarter octave, in 8 dB."""
     x = np.asarray(levels_db, dtype=np.float32)
-    return np.asarray((x - gaussian_filter1d(x, _NEARBY, axis=-1, mode="nearest")) / 8.0)
+    return np.asarray((x - smoothed(x, _NEARBY)) / 8.0)
 
 
 def rows_of(contours: Singles) -> Singles:

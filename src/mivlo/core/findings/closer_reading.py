@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d, maximum_filter1d
+from scipy.ndimage import maximum_filter1d
 
 from mivlo.core.findings.closer import (
     ALL_CONTOURS,
@@ -23,7 +23,7 @@ from mivlo.core.findings.closer import (
 )
 from mivlo.core.findings.network import HEADS, ROLES, Weights, role_and_place, run_network
 from mivlo.core.roles import Role
-from mivlo.core.spectra import Singles
+from mivlo.core.spectra import Singles, smoothed
 from mivlo.core.units import Floats
 
 DILATIONS = (1, 2, 4, 8, 16, 24, 1, 2, 4)
@@ -35,13 +35,21 @@ _WIDE = tuple(
 )
 """What is read over wider surroundings as well."""
 _FAR = POINTS_PER_OCTAVE * 1.5
+HARMONICS = (1.0 / 3.0, 0.5, 2.0 / 3.0, 1.5, 2.0, 3.0, 4.0)
+"""Where else the notes stand of which a point may be a partial, as ratios of frequency."""
 CHANNELS = len(ALL_CONTOURS) + len(_WIDE) + len(LEVELS) - 1 + len(_SHARES) + len(ROLES) + 1
+_TOLD = len(ROLES) + 1
+_AT_HARMONICS = (
+    *(ALL_CONTOURS.index(name) for name in ("long_mean_power", "long_quantile_0.9", "long_valley")),
+    len(ALL_CONTOURS) + len(_WIDE) + LEVELS[1:].index(ALL_CONTOURS.index("long_mean")),
+    CHANNELS - _TOLD - len(_SHARES),
+)
+"""Rows of `closer_input` that are read at HARMONICS as well: peaks, what lies between them, how much comes and goes."""
 
 
 def _over_wide(levels: Singles, over: Singles) -> Singles:
     """The near surroundings of levels over their wide ones, in 8 dB; `over` : the levels over the near ones."""
-    far = gaussian_filter1d(levels, _FAR, axis=-1, mode="nearest")
-    return np.asarray((levels - far) / 8.0 - over)
+    return np.asarray((levels - smoothed(levels, _FAR)) / 8.0 - over)
 
 
 def closer_input(contours: Singles, role: Role | None = None) -> Singles:
@@ -66,6 +74,21 @@ def closer_input_of_boost(boost_db: Floats) -> Singles:
     return added
 
 
+def with_harmonics(inputs: Singles) -> Singles:
+    """(CHANNELS + len(HARMONICS) times some, grid): inputs (CHANNELS, grid) and, at each point, some at its harmonics.
+
+    What is a partial of a note has others above and below it; what resonates mostly stands alone.
+    """
+    rows, points = inputs[list(_AT_HARMONICS)], inputs.shape[1]
+    beside = []
+    for ratio in HARMONICS:
+        by = round(POINTS_PER_OCTAVE * float(np.log2(ratio)))
+        there = np.zeros_like(rows)
+        there[:, max(0, -by) : points - max(0, by)] = rows[:, max(0, by) : points + min(0, by)]
+        beside.append(there)
+    return np.concatenate([inputs[:-_TOLD], *beside, inputs[-_TOLD:]])
+
+
 def on_finding_grid(raw: Singles) -> Singles:
     """Raw outputs (heads, points of `closer_grid`) at the points of `finding_grid`.
 
@@ -80,4 +103,6 @@ def on_finding_grid(raw: Singles) -> Singles:
 def read_closer(contours: Singles, networks: Sequence[Weights], *, role: Role | None = None) -> list[Singles]:
     """Raw outputs (heads, points of `finding_grid`) of each network for `closer.closer_contours`."""
     inputs = closer_input(contours, role)
-    return [on_finding_grid(run_network(weights, inputs, DILATIONS)) for weights in networks]
+    more = with_harmonics(inputs)
+    each = (inputs if weights["first.weight"].shape[1] == CHANNELS else more for weights in networks)
+    return [on_finding_grid(run_network(w, x, DILATIONS)) for w, x in zip(networks, each, strict=True)]

@@ -18,13 +18,12 @@ from typing import IO, TypeVar
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import gaussian_filter1d
 from scipy.special import expit
 
 from mivlo.core.findings.contours import CONTOURS, LONG_CONTOURS
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
 from mivlo.core.roles import Role
-from mivlo.core.spectra import Singles
+from mivlo.core.spectra import Singles, smoothed
 from mivlo.core.units import Floats
 
 HEADS = (
@@ -37,10 +36,12 @@ ROLES = (
     Role.MALLETS,
 )  # fmt: skip
 """What a track can be known to be: each family has resonances of its own that are no trouble."""
-CLOSER_SHARE = 1.0 / 3.0
+CLOSER_SHARE = 0.45
 """How much what the networks of the closer look say counts, however many they are."""
 HEAR_ALL = 1
 """So many networks hear all that is no rest; those behind them say what is narrow from what is nearest, where given."""
+_NEAR, _FAR = POINTS_PER_OCTAVE / 3.0, POINTS_PER_OCTAVE * 1.5
+"""Points: what are a contour's surroundings, and what are those of its surroundings."""
 _NARROW_HEADS = [HEADS.index(name) for name in ("boost", "centre", "width", "gain", "offset")]
 _NOT_LEVELS = {CONTOURS.index(n) for n in ("spread", "fall_rate", "rise_rate", "peak_share")} | {len(CONTOURS) + 4}
 
@@ -52,8 +53,7 @@ def network_input(contours: Singles, role: Role | None = None) -> Singles:
     nothing.
     """
     x = np.asarray(contours, dtype=np.float32)
-    near = gaussian_filter1d(x, POINTS_PER_OCTAVE / 3, axis=1, mode="nearest")
-    far = gaussian_filter1d(x, POINTS_PER_OCTAVE * 1.5, axis=1, mode="nearest")
+    near, far = smoothed(x, _NEAR), smoothed(x, _FAR)
     # how far each statistic lies from the mean power: how much notes come and go there
     levels = np.array([i for i in range(len(x)) if i not in _NOT_LEVELS and i > 0])
     apart = (x[levels] - x[0]) / 20.0
@@ -73,8 +73,7 @@ def input_of_boost(boost_db: Floats) -> Singles:
     rows = len(CONTOURS) + len(LONG_CONTOURS)
     levels = [i for i in range(rows) if i not in _NOT_LEVELS]
     one = np.asarray(boost_db, dtype=np.float32)
-    near = gaussian_filter1d(one, POINTS_PER_OCTAVE / 3, mode="nearest")
-    far = gaussian_filter1d(one, POINTS_PER_OCTAVE * 1.5, mode="nearest")
+    near, far = smoothed(one, _NEAR), smoothed(one, _FAR)
     added = np.zeros((2 * rows + len(levels) - 1 + len(_NOT_LEVELS) + len(ROLES) + 1, len(one)), dtype=np.float32)
     added[levels] = (one - near) / 8.0
     added[[rows + i for i in levels]] = (near - far) / 8.0
@@ -121,9 +120,13 @@ Weights = dict[str, Singles]
 def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Singles:
     """(in, n) with (out, in, k): same length, zeros outside."""
     out, channels, k = weight.shape
-    reach, n = dilation * (k // 2), x.shape[1]
-    padded = np.pad(x, ((0, 0), (reach, reach)))
-    moved = np.stack([padded[:, i * dilation : i * dilation + n] for i in range(k)])
+    if k == 1:
+        return np.asarray(weight[:, :, 0] @ x + bias[:, None])
+    n = x.shape[1]
+    moved = np.zeros((k, channels, n), dtype=x.dtype)
+    for i, tap in enumerate(moved):
+        by = dilation * (i - k // 2)
+        tap[:, max(0, -by) : n - max(0, by)] = x[:, max(0, by) : n + min(0, by)]
     kernel = weight.transpose(0, 2, 1).reshape(out, k * channels)  # one product is faster than one for each tap
     return np.asarray(kernel @ moved.reshape(k * channels, n) + bias[:, None])
 

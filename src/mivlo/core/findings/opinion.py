@@ -16,15 +16,16 @@ import numpy as np
 import numpy.typing as npt
 from scipy.special import expit
 
-from mivlo.core.findings.witnesses import Witnesses
+from mivlo.core.findings.witnesses import BY_KIND, KINDS, Witnesses
 from mivlo.core.units import Floats
 
 SENSE = {
     "certainty": 1, "closer_certainty": 1, "disagreement": -1, "height_db": 1, "boost_db": 1,
     "boost_disagreement_db": -1, "left_certainty": 0, "left_boost_db": 0, "crowd": -1, "line_share": -1,
-    "ring_over_width": 0, "ring_over_neighbours": -1, "ring_spread_cents": 0, "with_surroundings": 0,
+    "ring_over_width": 0, "ring_over_neighbours": -1, "ring_spread_cents": 0, "with_surroundings": 0, "with_level": 0,
     "envelope_db": 1, "valley_db": 1, "octaves": 0, "place_oct": 0, "strokes_db": 0, "partials_db": 0,
 }  # fmt: skip
+SENSE |= {f"{name}_{kind}": SENSE[name] for name in BY_KIND for kind in KINDS}
 """Whether more of a witness can only speak for a spot (1), only against it (-1), or both."""
 
 
@@ -58,8 +59,8 @@ class Opinion:
     calibration: Floats = field(default_factory=_as_summed)
 
     def parts(self, witnesses: Witnesses) -> dict[str, float]:
-        """By how much each witness moves the log-odds."""
-        return {name: curve(witnesses[name]) for name, curve in self.curves.items()}
+        """By how much each witness that is asked moves the log-odds."""
+        return {name: curve(witnesses[name]) for name, curve in self.curves.items() if name in witnesses}
 
     def confidence(self, witnesses: Witnesses) -> float:
         """0 to 1."""

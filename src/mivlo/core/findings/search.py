@@ -52,14 +52,14 @@ from mivlo.core.findings.own_tones import relation as relation_of
 from mivlo.core.findings.own_tones import why as why_own
 from mivlo.core.findings.place import find_place
 from mivlo.core.findings.tails import tail_cut
-from mivlo.core.findings.witnesses import broad_witnesses, narrow_witnesses, of_track, with_crowd
+from mivlo.core.findings.witnesses import broad_witnesses, by_kind, narrow_witnesses, of_track, with_crowd
 from mivlo.core.moves import DynamicMove, StaticMove, treatment_db
 from mivlo.core.roles import Role
 from mivlo.core.spectra import Singles
 from mivlo.core.units import q_to_octaves
 
 MOST = 12
-LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.19
+LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.16
 _SURE = 0.54
 """Of a ring on something struck: one that is less sure and lies on a tone of its own is that tone."""
 LEAST_TONE_SHARE = 0.75
@@ -343,7 +343,7 @@ class Search(Heard):
         halves = [as_cut(s, TRIED_SHARE, deepest_db=deepest_for(1.0, broad=s.broad)) for s in spots]
         tried = self.after(halves)
         decays, track = self._decays(spots), of_track(self.contours)
-        heard = [{**track, **self._witnesses(s, decay, tried)} for s, decay in zip(spots, decays, strict=True)]
+        heard = [by_kind({**track, **self._witnesses(s, decay, tried)}) for s, decay in zip(spots, decays, strict=True)]
         return list(zip(self._refined(spots, halves, tried), decays, with_crowd(heard), strict=True))
 
     def _witnesses(self, spot: Spot, decay: Decay | None, tried: Reading) -> dict[str, float]:

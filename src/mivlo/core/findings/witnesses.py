@@ -23,12 +23,18 @@ from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
 Witnesses = Mapping[str, float]
-"""By name; NaN where there was nothing to be heard."""
+"""By name; NaN where there was nothing to be heard. What is not asked of a track of its kind is not there."""
 
+KINDS = ("of_notes", "of_strokes")
+"""Of tracks: notes, whose partials stand over what is between them, or strokes, noise and speech."""
+NOTES_FROM_DB = 13.0
+"""A track is one of notes where its partials stand so far over the valleys, in the middle."""
+BY_KIND = ("line_share", "ring_over_width", "ring_over_neighbours", "ring_spread_cents", "with_surroundings")
+"""What means one thing among notes and another among strokes: a line is a partial there and a drum's own tone here."""
 NARROW = (
     "certainty", "closer_certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty",
-    "left_boost_db", "crowd", "line_share", "ring_over_width", "ring_over_neighbours", "ring_spread_cents",
-    "with_surroundings", "strokes_db", "partials_db",
+    "left_boost_db", "crowd", *(f"{name}_{kind}" for kind in KINDS for name in BY_KIND), "with_level",
+    "strokes_db", "partials_db",
 )  # fmt: skip
 BROAD = (
     "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
@@ -49,12 +55,16 @@ MEANINGS = {
     "ring_over_neighbours": "ring time over that of the bands beside it, or of its width where that is longer",
     "ring_spread_cents": "how far single decays lie from their middle",
     "with_surroundings": "correlation of its level with that of its surroundings, over time",
+    "with_level": "correlation of how far it stands out with the level of the track, over time",
     "envelope_db": "level over the line between both sides",
     "valley_db": "how far what lies between the partials is lifted",
     "octaves": "width, as octaves over one",
     "place_oct": "place, as octaves over 800 Hz",
     "strokes_db": "of the whole track: how far the mean power of a band stands over its usual level",
     "partials_db": "of the whole track: how far partials stand over the valleys between them",
+}
+MEANINGS |= {
+    f"{name}_{kind}": f"in a track {kind.replace('_', ' ')}: {MEANINGS[name]}" for kind in KINDS for name in BY_KIND
 }
 _NEAR_NARROW, _NEAR_BROAD = 2, 6
 _BESIDE = (-2.2, -1.2, 1.2, 2.2)
@@ -100,6 +110,12 @@ def with_crowd(every: Sequence[dict[str, float]]) -> list[dict[str, float]]:
     return [{**heard, "crowd": sum(shares) - own} for heard, own in zip(every, shares, strict=True)]
 
 
+def by_kind(heard: Witnesses) -> dict[str, float]:
+    """What is heard of a spot, with BY_KIND under the name of the track's kind."""
+    kind = KINDS[0] if heard["partials_db"] >= NOTES_FROM_DB else KINDS[1]
+    return {f"{name}_{kind}" if name in BY_KIND else name: value for name, value in heard.items()}
+
+
 def of_track(contours: Singles) -> dict[str, float]:
     """What the whole track is like, whatever spot is asked for: struck or steady, noise or notes."""
     power, usual, ridge, valley = (contour_of(contours, n) for n in ("mean_power", "quantile_0.5", "ridge", "valley"))
@@ -134,6 +150,7 @@ def narrow_witnesses(
         "ring_over_neighbours": math.log2(ring / usual),
         "ring_spread_cents": math.nan if decay is None else decay.spread_cents,
         "with_surroundings": _together(seen.spot_db, seen.around_db),
+        "with_level": seen.slope()[1],
     }
 
 
