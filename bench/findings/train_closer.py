@@ -57,8 +57,7 @@ def main(networks: int = 1, epochs: int = 10, first: int = 0) -> None:
     for seed in range(first, networks):
         view, unheard = (HARMONIC, UNHEARD) if seed else (CLOSER, 0.0)
         examples, watched = learnt_from(view)
-        made_now = train(seed, examples, watched, epochs, view=view, width=WIDTH, unheard=unheard)
-        put(OUT, made, seed, made_now)
+        put(OUT, made, seed, train(seed, examples, watched, epochs, view=view, width=WIDTH, unheard=unheard))
 
 
 def further(epochs: int = 6) -> None:

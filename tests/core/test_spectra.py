@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.ndimage import gaussian_filter1d
 
 from mivlo.core import spectra
 from mivlo.core.errors import InvalidValue
@@ -104,3 +107,11 @@ def test_coarser_levels_keep_the_power() -> None:
 
 def test_bytes_are_half_decibels_above_the_floor() -> None:
     assert spectra.quantise([-120.0, -119.5, 0.0, -300.0, 90.0]).tolist() == [0, 1, 240, 0, 255]
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(1, 6), st.integers(2, 300), st.floats(0.3, 80.0), st.integers(0, 2**31))
+def test_levels_are_smoothed_as_the_library_does_it(rows: int, points: int, sigma: float, seed: int) -> None:
+    levels = np.random.default_rng(seed).normal(-60.0, 10.0, (rows, points)).astype(np.float32)
+    expected = gaussian_filter1d(levels, sigma, axis=-1, mode="nearest")
+    np.testing.assert_allclose(spectra.smoothed(levels, sigma), expected, atol=2e-3)

@@ -6,6 +6,7 @@ nearer to the truth than what either says. The weights are made by `python -m be
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -21,7 +22,7 @@ from mivlo.core.findings.closer import (
     over_surroundings,
     rows_of,
 )
-from mivlo.core.findings.network import HEADS, ROLES, Weights, role_and_place, run_network
+from mivlo.core.findings.network import HEADS, ROLES, Weights, put_ahead, role_and_place, run_network
 from mivlo.core.roles import Role
 from mivlo.core.spectra import Singles, smoothed
 from mivlo.core.units import Floats
@@ -79,13 +80,10 @@ def with_harmonics(inputs: Singles) -> Singles:
 
     What is a partial of a note has others above and below it; what resonates mostly stands alone.
     """
-    rows, points = inputs[list(_AT_HARMONICS)], inputs.shape[1]
-    beside = []
-    for ratio in HARMONICS:
-        by = round(POINTS_PER_OCTAVE * float(np.log2(ratio)))
-        there = np.zeros_like(rows)
-        there[:, max(0, -by) : points - max(0, by)] = rows[:, max(0, by) : points + min(0, by)]
-        beside.append(there)
+    rows = inputs[list(_AT_HARMONICS)]
+    beside = np.zeros((len(HARMONICS), *rows.shape), dtype=inputs.dtype)
+    for ratio, there in zip(HARMONICS, beside, strict=True):
+        put_ahead(rows, round(POINTS_PER_OCTAVE * math.log2(ratio)), there)
     return np.concatenate([inputs[:-_TOLD], *beside, inputs[-_TOLD:]])
 
 

@@ -117,6 +117,12 @@ Weights = dict[str, Singles]
 """Of one network, by their names."""
 
 
+def put_ahead(x: Singles, by: int, out: Singles) -> None:
+    """Put into zeros (rows, n), at each point, what x (rows, n) has so many points above it, where it reaches that far."""
+    n = x.shape[1]
+    out[:, max(0, -by) : n - max(0, by)] = x[:, max(0, by) : n + min(0, by)]
+
+
 def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Singles:
     """(in, n) with (out, in, k): same length, zeros outside."""
     out, channels, k = weight.shape
@@ -125,8 +131,7 @@ def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Sing
     n = x.shape[1]
     moved = np.zeros((k, channels, n), dtype=x.dtype)
     for i, tap in enumerate(moved):
-        by = dilation * (i - k // 2)
-        tap[:, max(0, -by) : n - max(0, by)] = x[:, max(0, by) : n + min(0, by)]
+        put_ahead(x, dilation * (i - k // 2), tap)
     kernel = weight.transpose(0, 2, 1).reshape(out, k * channels)  # one product is faster than one for each tap
     return np.asarray(kernel @ moved.reshape(k * channels, n) + bias[:, None])
 
