@@ -118,7 +118,7 @@ Weights = dict[str, Singles]
 
 
 def put_ahead(x: Singles, by: int, out: Singles) -> None:
-    """Put into zeros (rows, n), at each point, what x (rows, n) has so many points above it, where it reaches that far."""
+    """Put into zeros (rows, n), at each point, what x (rows, n) has so many points above, where it reaches that far."""
     n = x.shape[1]
     out[:, max(0, -by) : n - max(0, by)] = x[:, max(0, by) : n + min(0, by)]
 
