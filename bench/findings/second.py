@@ -227,7 +227,7 @@ def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
 _CALIBRATED_AT = np.array([-6.0, -3.0, -1.5, -0.75, 0.0, 0.75, 1.5, 3.0, 6.0])
 _AS_THEY_ARE = {False: 2.0, True: 30.0}
 """How many spots speak for leaving each step of the calibration as long as it is; of broad ones few are sure, and most
-of those come from two or three sources."""
+of those come from one source."""
 
 
 def calibrate(spots: Sequence[Spotted], weights: Floats, *, broad: bool) -> Floats:
