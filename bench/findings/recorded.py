@@ -15,7 +15,7 @@ import re
 import subprocess
 import tarfile
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from functools import lru_cache
 from pathlib import Path
 
@@ -308,13 +308,17 @@ def _body(body: str) -> Play:
     return play
 
 
+def _loops(table: Mapping[str, tuple[str, str, str]]) -> Iterator[tuple[str, str, str, Play]]:
+    for name, (file, role, half) in table.items():
+        yield f"loop {name}", half, role, _loop(file)
+
+
 def recorded() -> Iterator[tuple[str, str, str, Play]]:
     """(name, half, role, how it is played) of every source here."""
     for package, (program, role, half) in INSTRUMENTS.items():
         name = re.sub(r"^(tonejs-instrument-|@audio-samples/)|(-mp3.*|@.*)$", "", package)
         yield f"recorded {name}{' grand' if package[0] == '@' else ''}", half, role, _instrument(package, program)
-    for name, (file, role, half) in LOOPED.items():
-        yield f"loop {name}", half, role, _loop(file)
+    yield from _loops(LOOPED)
     for name, (start, role, half) in STRUCK.items():
         yield f"struck {name}", half, role, _files(start)
     for name, half in BASSES.items():
@@ -333,8 +337,7 @@ def recorded_later() -> Iterator[tuple[str, str, str, Play]]:
     """As `recorded`: what came after the numbers of sources were given."""
     for name, (role, half) in PLAYERS.items():
         yield f"player {name.replace('_', ' ')}", half, role, _player(name)
-    for name, (file, role, half) in LATER_LOOPS.items():
-        yield f"loop {name}", half, role, _loop(file)
+    yield from _loops(LATER_LOOPS)
 
 
 if __name__ == "__main__":

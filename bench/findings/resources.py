@@ -15,7 +15,7 @@ _PACKED, _FOLDER, _ZSTD = 1, 2, 4
 
 
 def files_in(path: Path) -> Iterator[tuple[str, bytes]]:
-    """(name, contents) of each file; its folder is not named."""
+    """(name, contents) of each file; its folder is not named. Those that are packed with zstd are left out."""
     whole = path.read_bytes()
     magic, version, tree, data, names = struct.unpack_from(">4s4I", whole)
     if magic != b"qres" or not 1 <= version <= 3:
@@ -29,11 +29,11 @@ def files_in(path: Path) -> Iterator[tuple[str, bytes]]:
                 below, child = struct.unpack_from(">II", whole, at + 6)
                 yield from inside(child, below)
                 continue
+            if flags & _ZSTD:
+                continue
             (begin,) = struct.unpack_from(">I", whole, at + 10)
             (size,) = struct.unpack_from(">I", whole, data + begin)
             contents = whole[data + begin + 4 : data + begin + 4 + size]
-            if flags & _ZSTD:
-                continue
             (length,) = struct.unpack_from(">H", whole, names + name_at)
             name = whole[names + name_at + 6 : names + name_at + 6 + 2 * length].decode("utf-16-be")
             # what is packed begins with its length unpacked

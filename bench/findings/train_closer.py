@@ -48,6 +48,11 @@ def _of_boost(boost_db: Floats) -> Singles:
 HARMONIC = replace(CLOSER, inputs=_inputs, of_boost=_of_boost)
 
 
+def _as_learnt(number: int) -> tuple[View, float]:
+    """What a network looks at, and how many of its inputs it is not given while it learns."""
+    return (HARMONIC, UNHEARD) if number else (CLOSER, 0.0)
+
+
 def main(networks: int = 1, epochs: int = 10, first: int = 0) -> None:
     """Train the networks `first` to `networks` - 1; those before them are kept as they are.
 
@@ -55,7 +60,7 @@ def main(networks: int = 1, epochs: int = 10, first: int = 0) -> None:
     """
     made = kept(OUT, first)
     for seed in range(first, networks):
-        view, unheard = (HARMONIC, UNHEARD) if seed else (CLOSER, 0.0)
+        view, unheard = _as_learnt(seed)
         examples, watched = learnt_from(view)
         put(OUT, made, seed, train(seed, examples, watched, epochs, view=view, width=WIDTH, unheard=unheard))
 
@@ -64,11 +69,13 @@ def further(epochs: int = 6) -> None:
     """The networks that ship go on learning."""
     with np.load(OUT) as found:
         shipped = weights_in(found)
-    examples, watched = learnt_from(CLOSER)
     made: Arrays = {}
     for number, weights in enumerate(shipped):
-        begun = network_of(weights, CLOSER)
-        put(OUT, made, number, train(300 + number, examples, watched, epochs, begun=begun, view=CLOSER))
+        view, unheard = _as_learnt(number)
+        examples, watched = learnt_from(view)
+        begun = network_of(weights, view)
+        gone_on = train(300 + number, examples, watched, epochs, begun=begun, view=view, unheard=unheard)
+        put(OUT, made, number, gone_on)
 
 
 if __name__ == "__main__":
