@@ -1,20 +1,23 @@
-"""Prints the table of figures, for known origins and for foreign ones: `python -m bench.findings` for what is held out,
-with `tune` for what is looked at while something is made.
+"""Prints the table of figures, for known origins and for foreign ones: `python -m bench.findings`; with `tune` for the
+half of each that is looked at while something is made, with `held` for the other.
 
 Known are sound fonts, kits and synthesised voices like those that were trained on, though other instruments; foreign
-are recordings of other origins (`recorded.py`). `-v` names each clip with its repair and what was missed, `families`
-adds a line for each family of instruments, `roles` says of each clip what it is, `fresh` takes other clips of the same
-sources with other damage; `shells` damages by bodies whose modes ring, `rooms` by small rooms, not by single bells.
-`long` takes tracks of 32 to 48 s, four takes of a source one after the other: a clip lasts 8 to 12 s, and what stays is
-told from what is played by how much of it is heard. `spill` takes clips in whose microphone others of them are heard,
-18 to 46 dB below; `song` tracks of about a minute, with rests, of which that is true, with the others' tracks at hand,
-`song alone` the same without them.
+are recordings of other origins (`recorded.py`). The networks heard none of them, nor did the second opinion by which
+a clip is judged hear its source (`parted.py`); `shipped` asks the one that ships, which did. `-v` names each clip
+with its repair and what was missed, `families` adds a line for each family of instruments, `roles` says of each clip
+what it is, `fresh` takes other clips of the same sources with other damage; `lone` damages by a single bell, `shells`
+by bodies whose modes ring, `rooms` by small rooms, not by two or three bells. `long` takes tracks of 32 to 48 s, four
+takes of a source one after the other: a clip lasts 8 to 12 s, and what stays is told from what is played by how much
+of it is heard. `spill` takes clips in whose microphone others of them are heard, 18 to 46 dB below; `song` tracks of
+about a minute, with rests, of which that is true, with the others' tracks at hand, `song alone` the same without
+them.
 """
 
 from __future__ import annotations
 
 import sys
 from collections.abc import Collection, Iterable
+from concurrent.futures import ProcessPoolExecutor
 
 from bench.findings.damage import DAMAGES
 from bench.findings.judge import (
@@ -30,12 +33,14 @@ from bench.findings.judge import (
     song_cases,
     table,
 )
+from bench.findings.parted import model_without
 from bench.findings.sources import RATE, require_packages
 from mivlo.core.findings import Finding, Search
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
 
-HALVES = {True: ("tune", "foreign"), False: ("held out", "foreign held out")}
+KNOWN, FOREIGN = ("tune", "held out"), ("foreign", "foreign held out")
+"""The half that is looked at while something is made, and the other."""
 
 
 def chosen(half: str, words: Collection[str]) -> Iterable[Case]:
@@ -55,7 +60,8 @@ def verdicts_of(half: str, words: Collection[str]) -> list[Verdict]:
     def search(x: Floats, case: Case) -> list[Finding]:
         role = Role(case.source.role) if "roles" in words else None
         others = [] if "alone" in words else [other[:, None] for other in case.others]
-        return Search(x[:, None], sample_rate=RATE, role=role, others=others).findings()
+        model = None if "shipped" in words else model_without(case.source.name)
+        return Search(x[:, None], sample_rate=RATE, role=role, others=others, model=model).findings()
 
     verdicts: list[Verdict] = []
     for case in chosen(half, words):
@@ -68,7 +74,10 @@ def verdicts_of(half: str, words: Collection[str]) -> list[Verdict]:
 
 def main(words: Collection[str]) -> None:
     require_packages()
-    every = [verdicts_of(half, words) for half in HALVES["tune" in words]]
+    of = slice(1) if "tune" in words else slice(1, 2) if "held" in words else slice(2)
+    with ProcessPoolExecutor(2) as pool:
+        coming = [[pool.submit(verdicts_of, half, words) for half in halves[of]] for halves in (KNOWN, FOREIGN)]
+        every = [[verdict for half in halves for verdict in half.result()] for halves in coming]
     print(f"{'':48} {'known':>22} {'foreign':>22}")
     for (what, known, wanted), (_, foreign, _) in zip(*(table(verdicts) for verdicts in every), strict=True):
         print(f"{what:48} {known:>22} {foreign:>22}   must {wanted}")

@@ -101,11 +101,17 @@ def draw_wider(random: np.random.Generator, hump: bool) -> Bell:
     return Bell(log_uniform(random, 90, 8_000), log_uniform(random, 0.028, 0.4), float(random.uniform(7, 19)), False)
 
 
-def damage(clean: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> Sound:
-    """The clip with two or three bells, sometimes a hump among them; each narrow one lifts its own band by 3 dB."""
+USUAL_COUNT, ANY_COUNT = (2, 3), (1, 3)
+"""How many bells at least and at most: as the benchmark damages, and with such as stand alone."""
+
+
+def damage(
+    clean: Floats, random: np.random.Generator, draw: Draw = draw_bell, *, count: tuple[int, int] = USUAL_COUNT
+) -> Sound:
+    """The clip with so many bells, sometimes a hump among them; each narrow one lifts its own band by 3 dB."""
     before = levels(clean)
     bells: list[Bell] = []
-    wanted = int(random.integers(2, 4))
+    wanted = int(random.integers(count[0], count[1] + 1))
     hump = bool(random.random() < 0.35)
     for _ in range(60):
         if len(bells) == wanted:
@@ -166,4 +172,11 @@ def room(clean: Floats, random: np.random.Generator) -> Sound:
 
 
 Damage = Callable[[Floats, np.random.Generator], Sound]
-DAMAGES: dict[str, Damage] = {"bells": damage, "shells": shell, "rooms": room}
+
+
+def lone(clean: Floats, random: np.random.Generator) -> Sound:
+    """The clip with one bell."""
+    return damage(clean, random, count=(1, 1))
+
+
+DAMAGES: dict[str, Damage] = {"bells": damage, "lone": lone, "shells": shell, "rooms": room}

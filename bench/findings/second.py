@@ -3,19 +3,21 @@
     python -m bench.findings.second look    # looks at clips with networks that never heard them; kept in the cache
     python -m bench.findings.second         # fits to what was seen and puts it into the model
 
-Looked at are sources of foreign origin and those that are tuned on, by the networks that ship, which heard neither.
-Where networks that never heard a family have been trained (`bench.findings.train ... foreign`), each source that is
-trained on is looked at by those: nothing is fitted to that, it only says what the same curves do there. Figures are
-printed with the sources parted into eight: what is said of one is said by curves that were fitted without it.
+Looked at are all sources that the networks which ship never heard: of foreign origin, and other instruments of the
+origins that they learnt from; with one to three troubles, so that little is held against what stands alone. Where
+networks that never heard a family have been trained (`bench.findings.train ... foreign`), each source that is trained
+on is looked at by those: nothing is fitted to that, it only says what the same curves do there. Figures are printed
+with the sources parted (`parted`): what is said of one is said by curves and a calibration that were fitted without
+it, and with those the benchmark judges it.
 """
 
 from __future__ import annotations
 
 import pickle
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -25,8 +27,9 @@ from scipy.signal import welch
 from scipy.special import expit, logit
 
 from bench.findings.clips import CACHE, FOLDS, clip, without
-from bench.findings.damage import BANDS_HZ, Sound, damage, distance, levels
+from bench.findings.damage import ANY_COUNT, BANDS_HZ, Sound, damage, distance, levels
 from bench.findings.judge import MOST, means
+from bench.findings.parted import PARTS, keep, parted
 from bench.findings.sources import RATE, all_sources
 from bench.findings.spill import damaged_beside, spill_of_half
 from mivlo.core.findings.cuts import bell_db, deepest_for
@@ -40,7 +43,8 @@ from mivlo.core.units import Floats
 
 OUT = Path("src/mivlo/core/findings/model.npz")
 SEEN = CACHE / "seen.pickle"
-PARTS = 8
+ORIGINS = {"foreign": "foreign", "foreign held out": "foreign", "tune": "known", "held out": "known"}
+"""Of the halves that the networks never heard, what they are to them."""
 TAKES, DAMAGES = 4, 3
 TAKES_BESIDE, DAMAGES_BESIDE = 2, 2
 """Of clips in which others are heard."""
@@ -52,6 +56,11 @@ CLEAN_WEIGHT = 1.0
 """How much more a decibel counts that is taken from a clean track than one that is left of a trouble."""
 _CELLS_OCT = np.arange(np.log2(50.0), np.log2(14_000.0), 1.0 / 96.0)
 _IN_BAND = np.abs(_CELLS_OCT[None] - np.log2(BANDS_HZ)[:, None]) <= 1 / 24
+
+
+Opinions = dict[bool, Opinion]
+"""On narrow spots (False) and on broad ones."""
+Calibrations = dict[bool, Floats]
 
 
 @dataclass(slots=True)
@@ -127,20 +136,21 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
         return [_look(sound, model, role, source.name, origin, target, beside=beside) for sound in sounds]
 
     clean = clip(source, take)
-    by_itself = [damage(clean, np.random.default_rng([9, number, take, again])) for again in range(damages)]
+    seeds = ([9, number, take, again] for again in range(damages))
+    by_itself = [damage(clean, np.random.default_rng(seed), count=ANY_COUNT) for seed in seeds]
     out = seen(clean, by_itself, beside=False)
     if origin == "family" or take >= TAKES_BESIDE:
         return out
     random = np.random.default_rng([11, number, take])
     others = spill_of_half(source, clean, random, range(TAKES))
-    with_others = [damaged_beside(clean, others, random) for _ in range(DAMAGES_BESIDE)]
+    with_others = [damaged_beside(clean, others, random, count=ANY_COUNT) for _ in range(DAMAGES_BESIDE)]
     return out + seen(clean + others, with_others, beside=True)
 
 
 def _jobs() -> Iterator[tuple[int, int, int, str, str]]:
     for number, source in enumerate(all_sources()):
-        if source.half in ("foreign", "tune"):
-            origin = "foreign" if source.half == "foreign" else "known"
+        if source.half in ORIGINS:
+            origin = ORIGINS[source.half]
             yield from ((number, take, DAMAGES, "", origin) for take in range(TAKES))
         elif source.half == "more":
             fold = next(name for name, roles in FOLDS.items() if source.role in roles)
@@ -213,12 +223,6 @@ def _odds(share: npt.ArrayLike) -> Floats:
     return np.asarray(logit(np.clip(share, 1e-9, 1.0 - 1e-9)))
 
 
-def _parted(looks: Sequence[Look], seed: int) -> dict[str, int]:
-    """In which of PARTS each source is."""
-    names = sorted({look.source for look in looks})
-    return dict(zip(names, np.random.default_rng(seed).permutation(len(names)) % PARTS, strict=True))
-
-
 def _rows(looks: Sequence[Look], broad: bool) -> tuple[list[Spotted], Floats]:
     rows = [(s, look.counts) for look in looks for s in look.spots if s.broad is broad]
     return [s for s, _ in rows], np.array([w for _, w in rows])
@@ -251,38 +255,37 @@ def calibrate(spots: Sequence[Spotted], weights: Floats, *, broad: bool) -> Floa
     return np.stack([_CALIBRATED_AT, np.cumsum(values)])
 
 
-def calibrate_on_foreign(looks: Sequence[Look]) -> dict[bool, Floats]:
-    """For narrow spots (False) and broad ones the calibration that ships; spots get what others' calibration says.
+def opinions_on(looks: Sequence[Look]) -> Opinions:
+    """Curves fitted to what was seen, not calibrated yet."""
+    return {broad: fit(*_rows(looks, broad), BROAD if broad else NARROW) for broad in (False, True)}
+
+
+def say_without_own(looks: Sequence[Look], part: Mapping[str, int]) -> list[Opinions]:
+    """Give every spot the confidence of curves that were fitted without its part of the sources; these curves."""
+    fitted = [look for look in looks if look.origin != "family"]
+    apart = [opinions_on([look for look in fitted if part[look.source] != k]) for k in range(PARTS)]
+    for look in looks:
+        for spot in look.spots:
+            spot.confidence = apart[part[look.source]][spot.broad].confidence(spot.witnesses)
+    return apart
+
+
+def calibrate_on_foreign(looks: Sequence[Look], part: Mapping[str, int]) -> tuple[Calibrations, list[Calibrations]]:
+    """The calibrations that ship, and those without each part of the sources; spots get what others' say.
 
     Only foreign sources tell: on those like what was trained on, too little is said rather than too much.
     """
-    part = _parted(looks, 2)
-    out = {}
+
+    def on(some: Sequence[Look]) -> Calibrations:
+        return {broad: calibrate(*_rows(some, broad), broad=broad) for broad in (False, True)}
+
     foreign = [look for look in looks if look.origin == "foreign"]
-    for broad in (False, True):
-        out[broad] = calibrate(*_rows(foreign, broad), broad=broad)
-        others = [[x for x in foreign if part[x.source] != k] for k in range(PARTS)]
-        apart = [calibrate(*_rows(some, broad), broad=broad) for some in others]
-        for look in looks:
-            at, odds = apart[part[look.source]]
-            for spot in look.spots:
-                if spot.broad is broad:
-                    spot.confidence = float(expit(np.interp(_odds(spot.confidence), at, odds)))
-    return out
-
-
-def say_without_own(looks: Sequence[Look]) -> None:
-    """Give every spot the confidence of curves that were fitted without its source."""
-    part = _parted(looks, 1)
-    for broad, witnesses in ((False, NARROW), (True, BROAD)):
-        for k in range(PARTS):
-            others = [look for look in looks if part[look.source] != k and look.origin != "family"]
-            opinion = fit(*_rows(others, broad), witnesses)
-            for look in looks:
-                if part[look.source] == k:
-                    for spot in look.spots:
-                        if spot.broad is broad:
-                            spot.confidence = opinion.confidence(spot.witnesses)
+    whole, apart = on(foreign), [on([x for x in foreign if part[x.source] != k]) for k in range(PARTS)]
+    for look in looks:
+        for spot in look.spots:
+            at, odds = apart[part[look.source]][spot.broad]
+            spot.confidence = float(expit(np.interp(_odds(spot.confidence), at, odds)))
+    return whole, apart
 
 
 # --- the depths -----------------------------------------------------------------------------------
@@ -368,11 +371,28 @@ def _area(spots: Sequence[Spotted]) -> float:
     return float(np.mean((real[:, None] > false) + 0.5 * (real[:, None] == false)))
 
 
+def _whole(curves: Opinions, shares: Mapping[bool, Floats], calibrations: Calibrations) -> dict[str, Opinion]:
+    """Opinions as they are kept, on "narrow" and on "broad" spots."""
+    return {
+        name: replace(curves[broad], shares=np.stack([CONFIDENCES, shares[broad]]), calibration=calibrations[broad])
+        for name, broad in (("narrow", False), ("broad", True))
+    }
+
+
+def _print_curves(opinions: Mapping[str, Opinion]) -> None:
+    for sort, opinion in opinions.items():
+        print(sort, "calibration", np.round(opinion.calibration, 2).tolist())
+        for name, curve in opinion.curves.items():
+            at, by = np.round(curve.at, 2).tolist(), np.round(curve.log_odds, 2).tolist()
+            print(f"{name:24}", at, by, round(curve.missing, 2))
+
+
 def main() -> None:
     with SEEN.open("rb") as file:
         looks: list[Look] = pickle.load(file)  # our own file
-    say_without_own(looks)
-    calibrations = calibrate_on_foreign(looks)
+    part = parted([look.source for look in looks])
+    curves_apart = say_without_own(looks, part)
+    calibrations, calibrations_apart = calibrate_on_foreign(looks, part)
     fitted = [x for x in looks if x.origin != "family"]
     shares = least_harm(fitted)
     for kind in dict.fromkeys((x.origin, x.beside) for x in looks):
@@ -384,22 +404,14 @@ def main() -> None:
         said = _figures(some, lambda s: float(np.interp(s.confidence, CONFIDENCES, shares[s.broad])))
         print(origin, "least harm", said)
     print({broad: np.round(s, 2).tolist() for broad, s in shares.items()})
+    ships = _whole(opinions_on(fitted), shares, calibrations)
+    _print_curves(ships)
     with np.load(OUT) as found:
-        kept = {n: found[n] for n in found.files if n.split("/")[0] not in ("narrow", "broad")}
-    for broad, witnesses in ((False, NARROW), (True, BROAD)):
-        opinion = fit(*_rows(fitted, broad), witnesses)
-        shared = np.stack([CONFIDENCES, shares[broad]])
-        opinion = Opinion(opinion.curves, opinion.start, shared, calibrations[broad])
-        print("calibration", np.round(calibrations[broad], 2).tolist())
-        kept |= to_arrays(opinion, "broad" if broad else "narrow")
-        for name, curve in opinion.curves.items():
-            print(
-                f"{name:24}",
-                np.round(curve.at, 2).tolist(),
-                np.round(curve.log_odds, 2).tolist(),
-                round(curve.missing, 2),
-            )
+        kept = {n: found[n] for n in found.files if n.split("/")[0] not in ships}
+    for sort, opinion in ships.items():
+        kept |= to_arrays(opinion, sort)
     np.savez_compressed(OUT, **kept)
+    keep([_whole(a, shares, b) for a, b in zip(curves_apart, calibrations_apart, strict=True)], part)
 
 
 if __name__ == "__main__":

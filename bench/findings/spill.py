@@ -9,7 +9,7 @@ import numpy as np
 from scipy.signal import butter, oaconvolve, sosfilt
 
 from bench.findings.clips import clip
-from bench.findings.damage import Draw, Sound, damage, draw_bell, is_lifted, levels, log_uniform
+from bench.findings.damage import USUAL_COUNT, Draw, Sound, damage, draw_bell, is_lifted, levels, log_uniform
 from bench.findings.rooms import room_response
 from bench.findings.sources import RATE, Source, all_sources
 from mivlo.core.units import Floats
@@ -88,11 +88,18 @@ def spill_of_half(source: Source, clean: Floats, random: np.random.Generator, ta
     return spill(clean, random, another_of(others_of_half(source), random, takes))
 
 
-def damaged_beside(clean: Floats, beside: Floats, random: np.random.Generator, draw: Draw = draw_bell) -> Sound:
+def damaged_beside(
+    clean: Floats,
+    beside: Floats,
+    random: np.random.Generator,
+    draw: Draw = draw_bell,
+    *,
+    count: tuple[int, int] = USUAL_COUNT,
+) -> Sound:
     """A clip damaged before spill is added; all of it where that would hide a ring."""
     whole = clean + beside
-    damaged, bells = damage(clean, random, draw)
+    damaged, bells = damage(clean, random, draw, count=count)
     before, after = levels(whole), levels(damaged + beside)
     if all(bell.hump or is_lifted(bell, before, after) for bell in bells):
         return damaged + beside, bells
-    return damage(whole, random, draw)
+    return damage(whole, random, draw, count=count)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from random import Random
 
 import numpy as np
 import pytest
@@ -14,7 +15,17 @@ from mivlo.core.findings.confidence import opinion_on
 from mivlo.core.findings.evidence import trace
 from mivlo.core.findings.opinion import SENSE, Curve, Opinion, from_arrays, to_arrays
 from mivlo.core.findings.search import LEAST_BROAD_SHARE, Search
-from mivlo.core.findings.witnesses import BROAD, BY_KIND, KINDS, MEANINGS, NARROW, NOTES_FROM_DB, by_kind, of_track
+from mivlo.core.findings.witnesses import (
+    BROAD,
+    BY_KIND,
+    KINDS,
+    MEANINGS,
+    NARROW,
+    NOTES_FROM_DB,
+    by_kind,
+    of_track,
+    with_crowd,
+)
 from tests.core.findings.sounds import RATE, hits, melody
 
 values = st.one_of(st.floats(-60.0, 60.0), st.just(math.nan))
@@ -47,6 +58,30 @@ def test_what_a_line_means_is_asked_by_the_kind_of_track(heard: dict[str, float]
     assert set(opinion.parts(asked)) == set(asked)
     # what the other kind would be asked moves nothing
     assert opinion.confidence(asked) == opinion.confidence({**asked, "unknown": 3.0})
+
+
+certain = st.tuples(st.floats(-8.0, 8.0), st.one_of(st.floats(-8.0, 8.0), st.just(math.nan)))
+
+
+@given(st.lists(certain, max_size=6), certain, st.randoms(use_true_random=False))
+def test_each_spot_hears_how_sure_the_surest_other_is(
+    said: list[tuple[float, float]], one: tuple[float, float], random: Random
+) -> None:
+    """In whatever order, of the others only; and one more never makes what else there is less sure."""
+
+    def heard(spots: list[tuple[float, float]]) -> list[float]:
+        told = with_crowd([{"certainty": usual, "closer_certainty": closer} for usual, closer in spots])
+        return [witnesses["surest_other"] for witnesses in told]
+
+    first = heard([one, *said])
+    order = random.sample(range(len(said)), len(said))
+    again = heard([one, *(said[i] for i in order)])
+    assert again == [first[0], *(first[1 + i] for i in order)]
+    assert all(with_it >= without for with_it, without in zip(first[1:], heard(said), strict=True))
+    for usual, closer in said:
+        least = usual if math.isnan(closer) else min(usual, closer)
+        assert first[0] >= least - 1e-9
+    assert first[0] == heard([(0.0, math.nan), *said])[0]  # its own does not count
 
 
 @given(st.booleans(), st.floats(0.0, 1.0), st.floats(0.0, 1.0))

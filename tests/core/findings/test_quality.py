@@ -9,12 +9,18 @@ import numpy as np
 import pytest
 from bench.findings.damage import damage
 from bench.findings.judge import Case, Verdict, judge
+from bench.findings.parted import model_without
 from bench.findings.sources import HELD_OUT_PLAYED, RATE, all_sources
 
-from mivlo.core.findings import find
+from mivlo.core.findings import Finding, Search
+from mivlo.core.units import Floats
 
 # electric piano, marimba, fretless bass, cello, horn, clarinet: of the sound font that is installed for the tests
 PROGRAMS = (4, 12, 33, 42, 60, 71)
+
+
+def _found(x: Floats, case: Case) -> list[Finding]:
+    return Search(x[:, None], sample_rate=RATE, model=model_without(case.source.name)).findings()
 
 
 @pytest.fixture(scope="module")
@@ -26,7 +32,7 @@ def verdicts() -> list[Verdict]:
         source = named[f"tim {program:03d}"]
         clean = source.clip(7)
         damaged, bells = damage(clean, np.random.default_rng([5, program]))
-        out.append(judge(Case(source, 7, clean, damaged, bells), lambda x, _: find(x[:, None], sample_rate=RATE)))
+        out.append(judge(Case(source, 7, clean, damaged, bells), _found))
     return out
 
 

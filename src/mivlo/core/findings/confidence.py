@@ -1,23 +1,23 @@
-"""How sure a spot is and how deep its cut: the second opinion that ships, asked; and how sure the rules are."""
+"""How sure a spot is and how deep its cut: the second opinion of a model, asked; and how sure the rules are."""
 
 from __future__ import annotations
 
 from functools import lru_cache
 
-from mivlo.core.findings.network import shipped_model
+from mivlo.core.findings.network import Model, shipped_model
 from mivlo.core.findings.opinion import Opinion, from_arrays
 
 
-@lru_cache(maxsize=1)
-def shipped_opinions() -> dict[str, Opinion]:
-    """The opinions on "narrow" and on "broad" spots."""
-    found = {sort: from_arrays(shipped_model().opinions, sort) for sort in ("narrow", "broad")}
+@lru_cache(maxsize=2)
+def _opinions(model: Model) -> dict[str, Opinion]:
+    """A model's opinions on "narrow" and on "broad" spots."""
+    found = {sort: from_arrays(model.opinions, sort) for sort in ("narrow", "broad")}
     return {sort: opinion for sort, opinion in found.items() if opinion is not None}
 
 
-def opinion_on(*, broad: bool) -> Opinion:
-    """The one for a sort of spot."""
-    return shipped_opinions()["broad" if broad else "narrow"]
+def opinion_on(*, broad: bool, model: Model | None = None) -> Opinion:
+    """The one for a sort of spot, of the model that ships unless another is given."""
+    return _opinions(model or shipped_model())["broad" if broad else "narrow"]
 
 
 BY_RULE = {

@@ -164,7 +164,7 @@ def as_reading(raw: Singles) -> Reading:
     )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Model:
     """What ships: the weights of several networks, and how often what they say is true.
 

@@ -59,7 +59,7 @@ from mivlo.core.spectra import Singles
 from mivlo.core.units import q_to_octaves
 
 MOST = 12
-LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.1, 0.16
+LEAST_CONFIDENCE, LEAST_BROAD_CONFIDENCE = 0.07, 0.16
 _SURE = 0.54
 """Of a ring on something struck: one that is less sure and lies on a tone of its own is that tone."""
 LEAST_TONE_SHARE = 0.75
@@ -130,7 +130,8 @@ class Search(Heard):
     ----------
     others : what the other tracks of the song play, each (n, channels) from the same beginning. What rings in a room
         is told by them; of any other track, which moments are its own.
-    model : the networks that judge; those that ship, unless the benchmark asks some that never heard the sound.
+    model : the networks that judge and the second opinion on what they say; those that ship, unless the benchmark asks
+        some that never heard the sound.
 
     `closer` are the contours of a closer look.
     """
@@ -353,7 +354,7 @@ class Search(Heard):
         return narrow_witnesses(spot, self.reading, tried, self.spectrum, decay, seen, self.highest_hz)
 
     def _finding(self, spot: Spot, decay: Decay | None, heard: dict[str, float]) -> Finding | None:
-        opinion = opinion_on(broad=spot.broad)
+        opinion = opinion_on(broad=spot.broad, model=self._model)
         confidence = round(opinion.confidence(heard), 3)
         if confidence < (LEAST_BROAD_CONFIDENCE if spot.broad else LEAST_CONFIDENCE) or spot.gain_db < LEAST_DEPTH_DB:
             return None

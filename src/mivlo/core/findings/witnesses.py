@@ -11,14 +11,14 @@ import math
 from collections.abc import Mapping, Sequence
 
 import numpy as np
-from scipy.special import expit
+from scipy.special import expit, logit
 
 from mivlo.core.findings.contours import contour_of
-from mivlo.core.findings.cuts import Spot
+from mivlo.core.findings.cuts import LEAST_CENTRE, LEAST_HUMP_CENTRE, Spot
 from mivlo.core.findings.decays import NARROWEST_OCT, Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import SpotTrace
 from mivlo.core.findings.frames import finding_grid
-from mivlo.core.findings.network import Reading, in_the_mean
+from mivlo.core.findings.network import CLOSER_SHARE, Reading, in_the_mean
 from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
@@ -33,12 +33,12 @@ BY_KIND = ("line_share", "ring_over_width", "ring_over_neighbours", "ring_spread
 """What means one thing among notes and another among strokes: a line is a partial there and a drum's own tone here."""
 NARROW = (
     "certainty", "closer_certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty",
-    "left_boost_db", "crowd", *(f"{name}_{kind}" for kind in KINDS for name in BY_KIND), "with_level",
+    "left_boost_db", "crowd", "surest_other", *(f"{name}_{kind}" for kind in KINDS for name in BY_KIND), "with_level",
     "strokes_db", "partials_db",
 )  # fmt: skip
 BROAD = (
     "certainty", "disagreement", "height_db", "boost_db", "boost_disagreement_db", "left_certainty", "left_boost_db",
-    "crowd", "envelope_db", "valley_db", "octaves", "place_oct", "strokes_db", "partials_db",
+    "crowd", "surest_other", "envelope_db", "valley_db", "octaves", "place_oct", "strokes_db", "partials_db",
 )  # fmt: skip
 MEANINGS = {
     "certainty": "how certain the networks are of a centre, as log-odds; of a narrow one those of the usual look",
@@ -50,6 +50,7 @@ MEANINGS = {
     "left_certainty": "how certain they are of a centre there once all spots are cut by half of their height",
     "left_boost_db": "boost that they expect there then",
     "crowd": "sum of the certainties of all other spots of the track",
+    "surest_other": "how certain the networks are, in the mean, of the surest of them",
     "line_share": "share of the band's power within 1.5 Hz: 1 is a line",
     "ring_over_width": "ring time over that of a filter of its width, in octaves of time",
     "ring_over_neighbours": "ring time over that of the bands beside it, or of its width where that is longer",
@@ -69,6 +70,8 @@ MEANINGS |= {
 _NEAR_NARROW, _NEAR_BROAD = 2, 6
 _BESIDE = (-2.2, -1.2, 1.2, 2.2)
 _LINE_HZ = 1.5
+_NONE = float(logit(min(LEAST_CENTRE, LEAST_HUMP_CENTRE)))
+"""What is less certain is no spot."""
 _HEARD_DB = 50.0
 """What lies further below the loudest band says nothing of the track."""
 
@@ -104,10 +107,21 @@ def of_networks(spot: Spot, reading: Reading, tried: Reading) -> dict[str, float
 def with_crowd(every: Sequence[dict[str, float]]) -> list[dict[str, float]]:
     """The witnesses of all spots of a track, each with how much else seems to stand out there.
 
-    A track in which a great deal does has a colour of its own; one in which nothing else does is seldom in trouble.
+    A track in which a great deal does has a colour of its own; one in which something surely is a trouble is more
+    likely to have another.
     """
     shares = [float(expit(heard["certainty"])) for heard in every]
-    return [{**heard, "crowd": sum(shares) - own} for heard, own in zip(every, shares, strict=True)]
+    certain = [_certainty(heard) for heard in every]
+    return [
+        {**heard, "crowd": sum(shares) - shares[i], "surest_other": max([*certain[:i], *certain[i + 1 :], _NONE])}
+        for i, heard in enumerate(every)
+    ]
+
+
+def _certainty(heard: Witnesses) -> float:
+    """Of all networks in the mean."""
+    usual, closer = heard["certainty"], heard["closer_certainty"]
+    return usual if math.isnan(closer) else (1.0 - CLOSER_SHARE) * usual + CLOSER_SHARE * closer
 
 
 def by_kind(heard: Witnesses) -> dict[str, float]:
