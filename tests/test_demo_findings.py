@@ -63,7 +63,8 @@ def test_with_the_song_at_hand_both_rings_of_the_cajon_are_told_and_cut_and_noth
     """Between its strokes the others are louder than the shell: whose a moment is, their tracks say."""
     others = [x for name, x in made[0].items() if name not in ("Cajón", "Room pair")]
     search = Search(made[0]["Cajón"], sample_rate=RATE, role=Role.PERCUSSION, others=others)
-    rings = [f for f in search.findings() if f.kind is Kind.RING]
+    found = search.findings()
+    rings = [f for f in found if f.kind is Kind.RING]
     planted = _planted(made, "Cajón", "ring")
     assert len(rings) == len(planted) == 2
     for trouble in planted:
@@ -75,6 +76,11 @@ def test_with_the_song_at_hand_both_rings_of_the_cajon_are_told_and_cut_and_noth
         assert ring.move.gain_db < -6.0
         assert "over the others" in ring.says
     assert max(f.confidence for f in rings) > 0.9
+    # where something surely is a trouble, the boxiness is told as well, though nobody is sure of it
+    (boxy,) = _planted(made, "Cajón", "boxy")
+    assert boxy.frequency_hz is not None
+    assert boxy.q is not None
+    assert abs(np.log2(_of(found, Kind.BOX).frequency_hz / boxy.frequency_hz)) < q_to_octaves(boxy.q) / 2.0
 
 
 def test_the_rings_of_the_room_pair_are_told_by_what_the_others_play(made: Made) -> None:

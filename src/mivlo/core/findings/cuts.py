@@ -27,7 +27,7 @@ _WITHIN_DB = 3.0
 """How far the sum may be off the expected boost for as much as a spot is off its own first values."""
 _STEP = 1.5e-8
 """By which each value is moved to see what that does: the root of what a double tells apart."""
-LEAST_CENTRE, LEAST_HUMP_CENTRE = 0.12, 0.12
+LEAST_CENTRE, LEAST_HUMP_CENTRE = 0.12, 0.11
 
 
 @dataclass(frozen=True, slots=True)
