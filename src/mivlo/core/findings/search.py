@@ -69,8 +69,6 @@ TRIED_SHARE = 0.5
 LEAST_BROAD_SHARE = 0.15
 """What is broad and stands over its surroundings for less of the time than this is none: its evidence is against it."""
 LEAST_DEPTH_DB = 0.4
-_LEAST_CLOSER = 0.13
-"""What is less likely is hardly cut, and not looked at more closely."""
 _OFF_CENTS = 30.0
 """How far a spot is off on the grid of the search, or a little more."""
 LEAST_LOUD_S = 12.0
@@ -366,7 +364,7 @@ class Search(Heard):
         if not spot.broad and is_steady_note(self.view.levels[-1], spot.frequency_hz):
             return None
         if not spot.broad:
-            centre = self._centre(spot, decay, closely=confidence >= _LEAST_CLOSER)
+            centre = self._centre(spot, decay)
             spot, cut = replace(spot, frequency_hz=centre), replace(cut, frequency_hz=centre)
         broad = spot.broad or spot.octaves >= BROAD_OCT
         kind = broad_kind(spot.frequency_hz, self.role) if broad else Kind.RING
@@ -375,11 +373,9 @@ class Search(Heard):
         told = self.told(found, decay, broad=broad, envelope=broad)
         return None if broad and told.share_of_time < LEAST_BROAD_SHARE else told
 
-    def _centre(self, spot: Spot, decay: Decay | None, *, closely: bool) -> float:
-        """Where a narrow spot stands: more exactly than the grid where its decays agree or it is looked at closely."""
+    def _centre(self, spot: Spot, decay: Decay | None) -> float:
+        """Where a narrow spot stands, more exactly than the grid: near where its decays agree, if they do."""
         hz = decay.frequency_hz if decay is not None and _steady(decay, spot) else spot.frequency_hz
-        if not closely:
-            return hz
         return find_place(
             self.closer_rows, octaves=spot.octaves, gain_db=spot.gain_db, hz=hz, near_cents=_OFF_CENTS
         ).frequency_hz
