@@ -10,7 +10,7 @@ import numpy as np
 
 from bench.findings.clips import clip
 from bench.findings.damage import Bell, apply, is_audible, is_lifted, levels, log_uniform
-from bench.findings.sources import RATE, all_sources, require_packages
+from bench.findings.sources import FOREIGN, KNOWN, RATE, all_sources, require_packages
 from mivlo.core.findings.search import Search
 from mivlo.core.moves import Shape, StaticMove
 from mivlo.core.retuning import REACH_OCT, retune
@@ -42,7 +42,7 @@ def _cents(found_hz: float | None, bell: Bell) -> float:
 def measure() -> list[tuple[str, str, str]]:
     """(what, measured, asked for)."""
     require_packages()
-    return [row for half in ("tune", "held out", "foreign", "foreign held out") for row in _measured(half)]
+    return [row for half in (*KNOWN, *FOREIGN) for row in _measured(half)]
 
 
 def _measured(half: str) -> list[tuple[str, str, str]]:

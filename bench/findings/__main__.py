@@ -34,13 +34,10 @@ from bench.findings.judge import (
     table,
 )
 from bench.findings.parted import model_without
-from bench.findings.sources import RATE, require_packages
+from bench.findings.sources import FOREIGN, KNOWN, RATE, require_packages
 from mivlo.core.findings import Finding, Search
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
-
-KNOWN, FOREIGN = ("tune", "held out"), ("foreign", "foreign held out")
-"""The half that is looked at while something is made, and the other."""
 
 
 def chosen(half: str, words: Collection[str]) -> Iterable[Case]:
@@ -80,7 +77,7 @@ def main(words: Collection[str]) -> None:
         every = [[verdict for half in halves for verdict in half.result()] for halves in coming]
     print(f"{'':48} {'known':>22} {'foreign':>22}")
     for (what, known, wanted), (_, foreign, _) in zip(*(table(verdicts) for verdicts in every), strict=True):
-        print(f"{what:48} {known:>22} {foreign:>22}   must {wanted}")
+        print(f"{what:48} {known:>22} {foreign:>22}{wanted and f'   must {wanted}'}")
     if "families" in words:
         for name, verdicts in zip(("known", "foreign"), every, strict=True):
             print(name, *families(verdicts), sep="\n  ")

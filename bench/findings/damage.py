@@ -128,6 +128,11 @@ def damage(
     return apply(clean, chosen), chosen
 
 
+def lone(clean: Floats, random: np.random.Generator) -> Sound:
+    """The clip with one bell."""
+    return damage(clean, random, count=(1, 1))
+
+
 NARROWEST_Q = 100.0
 """A move is no narrower."""
 
@@ -172,11 +177,4 @@ def room(clean: Floats, random: np.random.Generator) -> Sound:
 
 
 Damage = Callable[[Floats, np.random.Generator], Sound]
-
-
-def lone(clean: Floats, random: np.random.Generator) -> Sound:
-    """The clip with one bell."""
-    return damage(clean, random, count=(1, 1))
-
-
 DAMAGES: dict[str, Damage] = {"bells": damage, "lone": lone, "shells": shell, "rooms": room}

@@ -30,7 +30,7 @@ from bench.findings.clips import CACHE, FOLDS, clip, without
 from bench.findings.damage import ANY_COUNT, BANDS_HZ, Sound, damage, distance, levels
 from bench.findings.judge import MOST, means
 from bench.findings.parted import PARTS, keep, parted
-from bench.findings.sources import RATE, all_sources
+from bench.findings.sources import FOREIGN, KNOWN, RATE, all_sources
 from bench.findings.spill import damaged_beside, spill_of_half
 from mivlo.core.findings.cuts import bell_db, deepest_for
 from mivlo.core.findings.finding import Kind, rank_of
@@ -43,7 +43,7 @@ from mivlo.core.units import Floats
 
 OUT = Path("src/mivlo/core/findings/model.npz")
 SEEN = CACHE / "seen.pickle"
-ORIGINS = {"foreign": "foreign", "foreign held out": "foreign", "tune": "known", "held out": "known"}
+ORIGINS = dict.fromkeys(KNOWN, "known") | dict.fromkeys(FOREIGN, "foreign")
 """Of the halves that the networks never heard, what they are to them."""
 TAKES, DAMAGES = 4, 3
 TAKES_BESIDE, DAMAGES_BESIDE = 2, 2

@@ -75,6 +75,9 @@ OTHER_KITS = (
     "GMRockKit", "circAfrique v4", "Millo_MultiLayered2", "ColomboAcousticDrumkit", "BJA_Pacific",
     "Millo_MultiLayered3", "Millo-Drums_v.1", "VariBreaks", "ElectricEmpireKit",
 )  # fmt: skip
+KNOWN, FOREIGN = ("tune", "held out"), ("foreign", "foreign held out")
+"""Halves that no network heard, of origins that they learnt from and of others: first the one that is looked at while
+something is made."""
 PIECES = {
     "kick": r"^(bd|.*kick|beatbd)", "snare": r"^(sn|sr|.*snare|jsnare)", "tom": r"^(tm|.*tom|bongo|djembe)",
     "hat": r"^(hh|.*hat|hihat)",

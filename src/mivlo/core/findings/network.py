@@ -171,6 +171,8 @@ class Model:
     closer : the networks that read the closer look, see `closer_reading`.
     opinions : the second opinion on "narrow" and on "broad" spots, as `opinion.from_arrays` reads it.
     fingerprint : of the files; others find other things.
+
+    A model equals itself alone, so that what is read of it can be kept by it.
     """
 
     networks: tuple[Weights, ...]

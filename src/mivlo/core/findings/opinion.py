@@ -22,8 +22,8 @@ from mivlo.core.units import Floats
 SENSE = {
     "certainty": 1, "closer_certainty": 1, "disagreement": -1, "height_db": 1, "boost_db": 1,
     "boost_disagreement_db": -1, "left_certainty": 0, "left_boost_db": 0, "crowd": -1, "surest_other": 1,
-    "line_share": -1,
-    "ring_over_width": 0, "ring_over_neighbours": -1, "ring_spread_cents": 0, "with_surroundings": 0, "with_level": 0,
+    "line_share": -1, "ring_over_width": 0, "ring_over_neighbours": -1, "ring_spread_cents": 0, "with_surroundings": 0,
+    "with_level": 0,
     "envelope_db": 1, "valley_db": 1, "octaves": 0, "place_oct": 0, "strokes_db": 0, "partials_db": 0,
 }  # fmt: skip
 SENSE |= {f"{name}_{kind}": SENSE[name] for name in BY_KIND for kind in KINDS}

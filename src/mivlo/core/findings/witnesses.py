@@ -18,7 +18,7 @@ from mivlo.core.findings.cuts import LEAST_CENTRE, LEAST_HUMP_CENTRE, Spot
 from mivlo.core.findings.decays import NARROWEST_OCT, Decay, WholeSpectrum, measure_decay, own_ring_ms
 from mivlo.core.findings.evidence import SpotTrace
 from mivlo.core.findings.frames import finding_grid
-from mivlo.core.findings.network import CLOSER_SHARE, Reading, in_the_mean
+from mivlo.core.findings.network import Reading, in_the_mean
 from mivlo.core.spectra import Singles, nearest_point
 from mivlo.core.units import Floats
 
@@ -121,7 +121,7 @@ def with_crowd(every: Sequence[dict[str, float]]) -> list[dict[str, float]]:
 def _certainty(heard: Witnesses) -> float:
     """Of all networks in the mean."""
     usual, closer = heard["certainty"], heard["closer_certainty"]
-    return usual if math.isnan(closer) else (1.0 - CLOSER_SHARE) * usual + CLOSER_SHARE * closer
+    return usual if math.isnan(closer) else float(in_the_mean(np.array([usual, closer]), 1))
 
 
 def by_kind(heard: Witnesses) -> dict[str, float]:
