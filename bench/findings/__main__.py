@@ -35,6 +35,7 @@ from bench.findings.judge import (
 )
 from bench.findings.parted import model_without
 from bench.findings.sources import FOREIGN, KNOWN, RATE, require_packages
+from bench.findings.unseen import UNSEEN
 from mivlo.core.findings import Finding, Search
 from mivlo.core.roles import Role
 from mivlo.core.units import Floats
@@ -57,7 +58,7 @@ def verdicts_of(half: str, words: Collection[str]) -> list[Verdict]:
     def search(x: Floats, case: Case) -> list[Finding]:
         role = Role(case.source.role) if "roles" in words else None
         others = [] if "alone" in words else [other[:, None] for other in case.others]
-        model = None if "shipped" in words else model_without(case.source.name)
+        model = None if "shipped" in words or half == UNSEEN else model_without(case.source)
         return Search(x[:, None], sample_rate=RATE, role=role, others=others, model=model).findings()
 
     verdicts: list[Verdict] = []
@@ -69,8 +70,18 @@ def verdicts_of(half: str, words: Collection[str]) -> list[Verdict]:
     return verdicts
 
 
+def print_unseen(words: Collection[str]) -> None:
+    """The table of those recordings by which nothing was chosen."""
+    verdicts = verdicts_of(UNSEEN, words)
+    for what, measured, wanted in table(verdicts):
+        print(f"{what:48} {measured:>22}{wanted and f'   must {wanted}'}")
+
+
 def main(words: Collection[str]) -> None:
     require_packages()
+    if UNSEEN in words:
+        print_unseen(words)
+        return
     of = slice(1) if "tune" in words else slice(1, 2) if "held" in words else slice(2)
     with ProcessPoolExecutor(2) as pool:
         coming = [[pool.submit(verdicts_of, half, words) for half in halves[of]] for halves in (KNOWN, FOREIGN)]

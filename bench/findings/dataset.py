@@ -1,6 +1,7 @@
 """Contours of damaged and clean clips with what was done to them: what the networks learn from and are tested on.
 
 python -m bench.findings.dataset        # sources as they are, then other instruments made from them
+python -m bench.findings.dataset recordings # what networks go on with that shall hear recordings, too; the closer look
 
 Of each clip there are the contours that most networks read and those of the closer look, under VIEWS.
 """
@@ -8,17 +9,18 @@ Of each clip there are the contours that most networks read and those of the clo
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from bench.findings.clips import CACHE, FOLDS, clip, for_every_take
+from bench.findings.clips import CACHE, FOLDS, clip
 from bench.findings.damage import Bell, Draw, Sound, damage, draw_bell, draw_wider
 from bench.findings.made import made_up
-from bench.findings.sources import RATE, Source, all_sources
+from bench.findings.origins import learnt_by
+from bench.findings.sources import RATE, Source, all_sources, require_packages
 from bench.findings.spill import another_of, damaged_beside, spill, spill_of_half
 from bench.findings.variants import varied
 from mivlo.core.findings.closer import closer_contours
@@ -26,13 +28,35 @@ from mivlo.core.findings.contours import all_contours
 from mivlo.core.findings.frames import frame_levels, make_parts
 from mivlo.core.units import Floats
 
-TAKES = 2
-VARIANTS = 5
-"""Other instruments made from each take of what is learnt from, each damaged as the benchmark does, and wider."""
-MADE_UP = 1_400
-"""Instruments that nobody built, a clip of each."""
-SPILLED = 1_200
-"""Clips beside which others are heard."""
+
+@dataclass(frozen=True, slots=True)
+class Amount:
+    """How much is made to learn from.
+
+    takes, variants : of each source of the kind "more", and other instruments made from each take, each damaged as the
+    benchmark does, and wider. recorded_takes, recorded_variants : the same of what the benchmark judges.
+    made_up : instruments that nobody built, a clip of each. spilled : clips beside which others are heard.
+    """
+
+    takes: int = 2
+    variants: int = 5
+    recorded_takes: int = 2
+    recorded_variants: int = 0
+    made_up: int = 1_400
+    spilled: int = 1_200
+    views: tuple[str, ...] = ("examples", "closer")
+
+    def of(self, source: Source) -> tuple[int, int]:
+        """Takes of a source and variants of each."""
+        if source.half == "more":
+            return self.takes, self.variants
+        return (0, 0) if learnt_by(source) is None else (self.recorded_takes, self.recorded_variants)
+
+
+WHOLE = Amount()
+_MOST_TAKES = 4
+RECORDINGS = Amount(1, 1, 2, 2, 500, 250, ("closer",))
+"""To go on with: all recordings, and some of what was learnt from before, so that it is not forgotten."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,56 +105,66 @@ def _path(view: str, name: str) -> Path:
     return CACHE / view / f"{name}.npz"
 
 
-def _build(job: tuple[int, int]) -> str:
-    source = all_sources()[job[0]]
-    if source.half not in ("more", "tune", "foreign"):
-        return ""
+def _build(job: tuple[int, int, Amount]) -> str:
+    number, take, amount = job
+    source = all_sources()[number]
     try:
-        clean = clip(source, job[1])
+        clean = clip(source, take)
     except Exception as refused:
         return f"{source.name}: {refused}"
     draw = draw_wider if source.half == "more" else draw_bell
-    _keep(_name(source, job[1]), _damaged(lambda _: clean, draw, draw, draw), np.random.default_rng([*job, 77]))
-    if source.half == "more":
-        _vary(job, source, clean)
-    elif job[1] == 0:
+    make = _damaged(lambda _: clean, draw, draw, draw)
+    _keep(_name(source, take), make, np.random.default_rng([number, take, 77]), amount.views)
+    _vary(number, take, clean, amount)
+    if source.half != "more" and take == 0:
 
-        def make(random: np.random.Generator) -> list[Sound]:
-            return _beside(clean, spill_of_half(source, clean, random, range(TAKES)), random, draw_bell)
+        def beside(random: np.random.Generator) -> list[Sound]:
+            return _beside(clean, spill_of_half(source, clean, random, range(2)), random, draw_bell)
 
-        _keep(_beside_name(source), make, np.random.default_rng([job[0], 79]))
+        _keep(_beside_name(source), beside, np.random.default_rng([number, 79]), amount.views)
     return ""
 
 
-def _vary(job: tuple[int, int], source: Source, clean: Floats) -> None:
-    """Other instruments from a clip; what sounds beside it is of the same fold, which may be left out together."""
-    fold = next(roles for roles in FOLDS.values() if source.role in roles)
-    like = [s for s in all_sources() if s.half == "more" and s.role in fold]
-    for variant in range(VARIANTS):
-        random = np.random.default_rng([*job, variant, 2_026])
-
-        name, another = _name(source, job[1], variant), another_of(like, random, range(TAKES))
-        made = _damaged(lambda random, other=another: varied(clean, random, other), draw_bell, draw_wider)
-        _keep(name, made, random)
+def _like(source: Source) -> list[Source]:
+    """What may sound beside a source: of the fold of families, or what the same network learns from."""
+    if source.half == "more":
+        fold = next(roles for roles in FOLDS.values() if source.role in roles)
+        return [s for s in all_sources() if s.half == "more" and s.role in fold]
+    return [s for s in all_sources() if s.half == source.half and learnt_by(s) == learnt_by(source)]
 
 
-def _make_up(number: int) -> None:
-    _keep(_made_up_name(number), _damaged(made_up, draw_bell, draw_wider), np.random.default_rng([number, 8_642]))
+def _vary(number: int, take: int, clean: Floats, amount: Amount) -> None:
+    """Other instruments from a clip."""
+    source = all_sources()[number]
+    takes, variants = amount.of(source)
+    like = _like(source)
+    for variant in range(variants):
+        random = np.random.default_rng([number, take, variant, 2_026])
+        another = another_of(like, random, range(takes))
+        made = _damaged(lambda r, other=another: varied(clean, r, other), draw_bell, draw_wider)
+        _keep(_name(source, take, variant), made, random, amount.views)
 
 
-def _spill(number: int) -> None:
+def _make_up(job: tuple[int, Amount]) -> None:
+    number, amount = job
+    random = np.random.default_rng([number, 8_642])
+    _keep(_made_up_name(number), _damaged(made_up, draw_bell, draw_wider), random, amount.views)
+
+
+def _spill(job: tuple[int, Amount]) -> None:
     """A clip of any instrument, another made from it or one that nobody built, and what is heard beside it."""
+    number, amount = job
     sources = [s for s in all_sources() if s.half == "more"]
 
     def make(random: np.random.Generator) -> list[Sound]:
-        another = another_of(sources, random, range(TAKES))
+        another = another_of(sources, random, range(amount.takes))
         kind = random.random()
         clean = made_up(random) if kind < 0.2 else another()
         if kind >= 0.5:
             clean = varied(clean, random, another)
         return _beside(clean, spill(clean, random, another), random, draw_bell, draw_wider)
 
-    _keep(_spilled_name(number), make, np.random.default_rng([number, 9_753]))
+    _keep(_spilled_name(number), make, np.random.default_rng([number, 9_753]), amount.views)
 
 
 def _beside(clean: Floats, beside: Floats, random: np.random.Generator, *draws: Draw) -> list[Sound]:
@@ -150,9 +184,14 @@ def _damaged(
     return sounds
 
 
-def _keep(name: str, make: Callable[[np.random.Generator], list[Sound]], random: np.random.Generator) -> None:
+def _keep(
+    name: str,
+    make: Callable[[np.random.Generator], list[Sound]],
+    random: np.random.Generator,
+    views: Sequence[str],
+) -> None:
     """Sounds of one source, in a file for each view; what is there already stays."""
-    wanted = [view for view in VIEWS if not _path(view, name).exists()]
+    wanted = [view for view in views if not _path(view, name).exists()]
     if not wanted:
         return
     sounds = make(random)
@@ -166,42 +205,49 @@ def _keep(name: str, make: Callable[[np.random.Generator], list[Sound]], random:
 
 
 def load(
-    halves: tuple[str, ...],
-    takes: int = TAKES,
+    wanted: Callable[[Source], bool],
     *,
     view: str = "examples",
-    leave_out: Callable[[Source], bool] | None = None,
+    whole: bool = True,
+    variants: bool = True,
 ) -> list[Example]:
-    """All examples of these halves that have been built, without some sources; with what was made of them."""
+    """All examples that have been built of the sources that are wanted.
+
+    variants : whether other instruments made from them, too. whole : whether also those that nobody built and clips in
+    which any source may be heard.
+    """
     out = []
-    for source in all_sources():
-        if source.half not in halves or (leave_out is not None and leave_out(source)):
-            continue
-        paths = [_path(view, _name(source, take, v)) for take in range(takes) for v in (None, *range(VARIANTS))]
-        for path in (p for p in paths if p.exists()):
-            out += _read(path, source.name, source.half, source.role)
-        if (path := _path(view, _beside_name(source))).exists():
-            out += _read(path, source.name, source.half, source.role, beside=True)
-    if "more" in halves:
-        made = [(_made_up_name(n), False) for n in range(MADE_UP)]
-        if leave_out is None:  # in spill anything may be heard
-            made += [(_spilled_name(n), True) for n in range(SPILLED)]
-        for name, beside in made:
-            if (path := _path(view, name)).exists():
-                out += _read(path, name, "more", "", beside=beside)
+    for source in filter(wanted, all_sources()):
+        numbers = (None, *range(WHOLE.variants if variants else 0))
+        names = [(_name(source, take, n), False) for take in range(_MOST_TAKES) for n in numbers]
+        for name, beside in (*names, (_beside_name(source), True)):
+            out += _read(_path(view, name), source.name, source.half, source.role, beside=beside)
+    made = [(_made_up_name(n), False) for n in range(WHOLE.made_up)]
+    for name, beside in made + [(_spilled_name(n), True) for n in range(WHOLE.spilled)] if whole else ():
+        out += _read(_path(view, name), name, "more", "", beside=beside)
     return out
 
 
 def _read(path: Path, name: str, half: str, role: str, *, beside: bool = False) -> Iterator[Example]:
+    if not path.exists():
+        return
     with np.load(path) as found:
         cuts = np.split(found["bells"], np.cumsum(found["lengths"])[:-1])
         for contours, rows in zip(found["contours"], cuts, strict=True):
             yield Example(name, half, role, contours, tuple(Bell(f, o, g, bool(h)) for f, o, g, h in rows), beside)
 
 
-if __name__ == "__main__":
-    takes, workers = [int(a) for a in sys.argv[1:]] or (TAKES, 2)
+def build(amount: Amount, workers: int = 2) -> None:
+    """Make all that is not there yet."""
+    require_packages()
+    jobs = [(i, t, amount) for i, source in enumerate(all_sources()) for t in range(amount.of(source)[0])]
     with ProcessPoolExecutor(workers) as pool:
-        list(pool.map(_make_up, range(MADE_UP), chunksize=4))
-        list(pool.map(_spill, range(SPILLED), chunksize=4))
-    for_every_take(_build, takes, workers)
+        list(pool.map(_make_up, [(n, amount) for n in range(amount.made_up)], chunksize=4))
+        for done, said in enumerate(pool.map(_build, jobs, chunksize=4)):
+            if said or done % 50 == 0:
+                print(done, len(jobs), said, flush=True)
+        list(pool.map(_spill, [(n, amount) for n in range(amount.spilled)], chunksize=4))
+
+
+if __name__ == "__main__":
+    build(RECORDINGS if "recordings" in sys.argv else WHOLE)

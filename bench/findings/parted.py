@@ -14,7 +14,9 @@ from pathlib import Path
 
 import numpy as np
 
-from mivlo.core.findings.network import Model, shipped_model
+from bench.findings.origins import networks_without
+from bench.findings.sources import Source
+from mivlo.core.findings.network import Model
 from mivlo.core.findings.opinion import Opinion, to_arrays
 from mivlo.core.units import Floats
 
@@ -37,14 +39,14 @@ def keep(opinions: Sequence[Mapping[str, Opinion]], part: Mapping[str, int]) -> 
     np.savez_compressed(KEPT, names=np.array(list(part)), parts=np.array(list(part.values())), **arrays)  # type: ignore[arg-type]
 
 
-def model_without(source: str) -> Model:
-    """The networks that ship with a second opinion that never heard a source.
+def model_without(source: Source) -> Model:
+    """The networks that ship, or were before they heard the origin of a source, and an opinion that never heard it.
 
     Raises
     ------
     KeyError : the opinions were fitted before there was such a source; run `python -m bench.findings.second` again.
     """
-    return _models()[_parts()[source]]
+    return _model(_parts()[source.name], networks_without(source))
 
 
 @lru_cache(maxsize=1)
@@ -53,10 +55,13 @@ def _parts() -> dict[str, int]:
         return {str(name): int(part) for name, part in zip(found["names"], found["parts"], strict=True)}
 
 
+@lru_cache(maxsize=3 * PARTS)
+def _model(part: int, networks: Model) -> Model:
+    return replace(networks, opinions=_opinions()[part])
+
+
 @lru_cache(maxsize=1)
-def _models() -> list[Model]:
-    shipped = shipped_model()
+def _opinions() -> list[dict[str, Floats]]:
     with np.load(KEPT) as found:
         named = [(name.split("/", 1), found[name]) for name in found.files if "/" in name]
-    opinions = [{name: array for (part, name), array in named if part == str(number)} for number in range(PARTS)]
-    return [replace(shipped, opinions=arrays) for arrays in opinions]
+    return [{name: array for (part, name), array in named if part == str(number)} for number in range(PARTS)]

@@ -206,7 +206,9 @@ def _instrument(package: str, program: int) -> Play:
     return play
 
 
-def _again_and_again(recording: Callable[[], Floats]) -> Play:
+def again_and_again(recording: Callable[[], Floats]) -> Play:
+    """A recording over and over, a little faster or slower."""
+
     def play(random: np.random.Generator) -> Floats:
         sound = transposed(recording(), float(random.uniform(-2, 2)))
         out = np.tile(sound, int(np.ceil(14 * RATE / len(sound))))
@@ -217,14 +219,14 @@ def _again_and_again(recording: Callable[[], Floats]) -> Play:
 
 
 def _loop(name: str) -> Play:
-    return _again_and_again(lambda: read(LOOPS / f"{name}.flac"))
+    return again_and_again(lambda: read(LOOPS / f"{name}.flac"))
 
 
 def _player(instrument: str) -> Play:
-    return _again_and_again(lambda: read(io.BytesIO(dict(files_in(PLAYERS_FILE))[f"{instrument}.ogg"])))
+    return again_and_again(lambda: read(io.BytesIO(dict(files_in(PLAYERS_FILE))[f"{instrument}.ogg"])))
 
 
-def _pattern(sounds: Callable[[], list[Floats]]) -> Play:
+def pattern(sounds: Callable[[], list[Floats]]) -> Play:
     """Strokes on a grid, some of them left out, of a few of the sounds."""
 
     def play(random: np.random.Generator) -> Floats:
@@ -244,12 +246,12 @@ def _pattern(sounds: Callable[[], list[Floats]]) -> Play:
 
 
 def _files(start: str) -> Play:
-    return _pattern(lambda: [read(p)[: 3 * RATE] for p in sorted(LOOPS.glob(f"{start}*.flac"))])
+    return pattern(lambda: [read(p)[: 3 * RATE] for p in sorted(LOOPS.glob(f"{start}*.flac"))])
 
 
 def _kit(kit: str) -> Play:
     folder = DRUMKITS / kit
-    return _pattern(
+    return pattern(
         lambda: [read(p)[: 3 * RATE] for p in sorted(folder.iterdir()) if p.suffix.lower() in (".wav", ".flac")]
     )
 
@@ -266,9 +268,11 @@ def _bass(name: str) -> Play:
     return play
 
 
-def _speaker(language: str) -> Play:
+def spoken(folder: Path) -> Play:
+    """What somebody says, one piece after the other."""
+
     def play(random: np.random.Generator) -> Floats:
-        files = sorted((LETTERS / language).rglob("*.ogg"))
+        files = sorted(folder.rglob("*.ogg"))
         out: list[Floats] = []
         while sum(map(len, out)) < 13 * RATE:
             out += [read(files[int(random.integers(len(files)))])[: 2 * RATE], np.zeros(RATE // 20)]
@@ -297,7 +301,7 @@ def _body(body: str) -> Play:
         )
         tones = [tone, tone * float(random.uniform(1.2, 1.9)), tone * float(random.uniform(0.6, 0.9))]
         seeds = [int(random.integers(1 << 31)) for _ in tones]  # the modes of one body are the same at every stroke
-        return _pattern(
+        return pattern(
             lambda: [
                 struck(body, np.random.default_rng(seed), RATE, tone_hz=t, hard=hard)
                 for t, seed in zip(tones, seeds, strict=True)
@@ -324,7 +328,7 @@ def recorded() -> Iterator[tuple[str, str, str, Play]]:
     for name, half in BASSES.items():
         yield f"plucked {name}", half, "bass", _bass(name)
     for language, half in SPEAKERS.items():
-        yield f"speaker {language}", half, "voice", _speaker(language)
+        yield f"speaker {language}", half, "voice", spoken(LETTERS / language)
     for kit, half in KITS.items():
         yield f"{kit} strokes", half, "drums", _kit(kit)
     for name, (body, half) in BODIES.items():

@@ -29,12 +29,13 @@ from scipy.special import expit, logit
 from bench.findings.clips import CACHE, FOLDS, clip, without
 from bench.findings.damage import ANY_COUNT, BANDS_HZ, Sound, damage, distance, levels
 from bench.findings.judge import MOST, means
+from bench.findings.origins import networks_without
 from bench.findings.parted import PARTS, keep, parted
 from bench.findings.sources import FOREIGN, KNOWN, RATE, all_sources
 from bench.findings.spill import damaged_beside, spill_of_half
 from mivlo.core.findings.cuts import bell_db, deepest_for
 from mivlo.core.findings.finding import Kind, rank_of
-from mivlo.core.findings.network import Model, read_model, shipped_model
+from mivlo.core.findings.network import Model, read_model
 from mivlo.core.findings.opinion import SENSE, Curve, Opinion, to_arrays
 from mivlo.core.findings.search import LEAST_DEPTH_DB, Search
 from mivlo.core.findings.witnesses import BROAD, NARROW
@@ -125,7 +126,7 @@ def _looks_at(job: tuple[int, int, int, str, str]) -> list[Look]:
     source = all_sources()[number]
     # networks that never heard a family don't know it
     role = Role(source.role) if origin != "family" and take % 2 else None
-    model = shipped_model()
+    model = networks_without(source)
     if path:  # no network that reads the closer look never heard a family
         with Path(path).open("rb") as file:
             model = read_model(file)

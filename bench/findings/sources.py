@@ -25,7 +25,7 @@ import numpy as np
 import soundfile
 import soxr
 
-from bench.findings import fonts, recorded
+from bench.findings import fonts, recorded, unseen
 from bench.findings.phrases import SUSTAINED, phrase
 from bench.findings.rooms import in_room
 from mivlo.core.units import Floats
@@ -35,7 +35,7 @@ PACKAGES = (
     "hydrogen-drumkits", "hydrogen-data", "espeak-ng", "flite", "sonic-pi-samples", "klettres-data",
     *fonts.PACKAGES,
     "festival", "festvox-italp16k", "festvox-suopuhe-lj", "festvox-czech-dita", "festvox-ru", "festvox-ca-ona-hts",
-    "avldrums.lv2-soundfont", "gcompris-qt-data",
+    "avldrums.lv2-soundfont", "gcompris-qt-data", *unseen.PACKAGES,
 )  # fmt: skip
 RATE = recorded.RATE
 FONTS = {
@@ -103,8 +103,8 @@ TEXTS = (
 class Source:
     """One thing that sounds.
 
-    half : tune, held out, or more (only trained on); foreign and foreign held out are of origins that nothing was
-        trained on.
+    half : tune, held out, or more (only trained on); foreign and foreign held out are of other origins; unseen
+        are recordings that nothing was chosen by.
     """
 
     name: str
@@ -200,7 +200,7 @@ def require_packages() -> None:
     needed = (*FONTS.values(), RECORDED_KIT, *(KITS / k for k in (*HELD_OUT_KITS, *OTHER_KITS)))
     missing = [str(p) for p in needed if not p.exists()]
     missing += [program for program in ("fluidsynth", "flite", "espeak-ng") if shutil.which(program) is None]
-    missing += recorded.missing() + fonts.missing()
+    missing += recorded.missing() + fonts.missing() + unseen.missing()
     if missing:
         raise SystemExit(f"Not installed: {', '.join(missing)}. Please apt-get install {' '.join(PACKAGES)}.")
 
@@ -362,4 +362,5 @@ def all_sources() -> list[Source]:
         out += [Source(f"demo {n}", half, _DEMO_ROLES[n], _demo(n)) for n in names]
     out += [Source(*row) for row in recorded.recorded()]
     out += _further()
+    out += [Source(*row) for row in unseen.unseen()]
     return out

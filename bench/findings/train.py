@@ -25,7 +25,6 @@ from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -38,6 +37,7 @@ from bench.findings.clips import CACHE, FOLDS, without
 from bench.findings.damage import LEAST_LIFT_DB, Bell, draw_bell, draw_wider, lift_db
 from bench.findings.dataset import Example, load
 from bench.findings.learning import Arrays, Stack, Steps, kept, put
+from bench.findings.origins import learnt_by
 from bench.findings.sources import Source
 from mivlo.core.findings.cuts import bell_db
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, finding_grid
@@ -278,7 +278,8 @@ def train(
     """
     torch.manual_seed(seed)
     supply = Supply(examples, seed, view)
-    network = Network(watched["tune"][0].shape[1], width, view) if begun is None else begun
+    channels = next(iter(watched.values()))[0].shape[1]
+    network = Network(channels, width, view) if begun is None else begun
     said = seen(network, watched)
     best, least = copy.deepcopy(network), sum(said.values())
     print(seed, "before", _told(said), flush=True)
@@ -304,21 +305,39 @@ def train(
     return best
 
 
-def watched_in(view: View) -> Watched:
+def watched_in(view: View, watch: Callable[[Source], bool]) -> Watched:
     """What is watched while a network of a view learns."""
     out = {}
-    for half, beside in product(("tune", "foreign"), (False, True)):
-        examples = [e for e in load((half,), view=view.examples) if e.beside is beside]
-        x = torch.from_numpy(np.stack([view.inputs(e.contours) for e in examples]))
-        y = torch.from_numpy(np.stack([targets(e.bells, view) for e in examples]))
+    examples = load(watch, view=view.examples, variants=False, whole=False)
+    for half, beside in sorted({(e.half, e.beside) for e in examples}):
+        some = [e for e in examples if (e.half, e.beside) == (half, beside)]
+        x = torch.from_numpy(np.stack([view.inputs(e.contours) for e in some]))
+        y = torch.from_numpy(np.stack([targets(e.bells, view) for e in some]))
         out[f"{half} beside" if beside else half] = x, y
     return out
 
 
 def learnt_from(view: View = USUAL, leave_out: Callable[[Source], bool] | None = None) -> tuple[list[Example], Watched]:
-    """The examples that a network of a view learns from, and what is watched meanwhile."""
-    examples, watched = load(("more",), view=view.examples, leave_out=leave_out), watched_in(view)
-    print("examples", len(examples), "channels", watched["tune"][0].shape[1], flush=True)
+    """The examples that a network of a view learns from which hears no recordings, and what is watched meanwhile."""
+
+    def learn(source: Source) -> bool:
+        return source.half == "more" and not (leave_out is not None and leave_out(source))
+
+    # in spill anything may be heard
+    examples = load(learn, view=view.examples, whole=leave_out is None)
+    return told(examples, watched_in(view, lambda source: source.half in ("tune", "foreign")))
+
+
+def learnt_with_recordings(view: View, number: int) -> tuple[list[Example], Watched]:
+    """The same for one that hears those recordings that are for its number."""
+    examples = load(lambda source: source.half == "more" or learnt_by(source) == number, view=view.examples)
+    return told(examples, watched_in(view, lambda source: source.half == "foreign" and learnt_by(source) != number))
+
+
+def told(examples: list[Example], watched: Watched) -> tuple[list[Example], Watched]:
+    """Both, counted."""
+    counted = {half: len(x) for half, (x, _) in watched.items()}
+    print("examples", len(examples), "watched", counted, flush=True)
     return examples, watched
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 import pytest
@@ -64,13 +65,17 @@ def test_nothing_to_fit() -> None:
     assert fit_together([], np.zeros_like(AT)) == []
 
 
+@lru_cache(maxsize=1)
+def _of_nothing() -> Reading:
+    return read_contours(np.zeros((27, len(AT)), np.float32))
+
+
 def _said(spot: Spot, certain: float) -> Reading:
     """A reading that sees one broad spot."""
-    empty = read_contours(np.zeros((27, len(AT)), np.float32))
     at = int(np.argmin(np.abs(AT - np.log2(spot.frequency_hz))))
     flat = np.ones_like(AT)
     return replace(
-        empty, hump_centre=certain * (np.arange(len(AT)) == at), hump_octaves=spot.octaves * flat,
+        _of_nothing(), hump_centre=certain * (np.arange(len(AT)) == at), hump_octaves=spot.octaves * flat,
         hump_gain_db=spot.gain_db * flat, hump_offset_oct=(np.log2(spot.frequency_hz) - AT[at]) * flat,
     )  # fmt: skip
 

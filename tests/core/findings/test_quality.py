@@ -20,7 +20,7 @@ PROGRAMS = (4, 12, 33, 42, 60, 71)
 
 
 def _found(x: Floats, case: Case) -> list[Finding]:
-    return Search(x[:, None], sample_rate=RATE, model=model_without(case.source.name)).findings()
+    return Search(x[:, None], sample_rate=RATE, model=model_without(case.source)).findings()
 
 
 @pytest.fixture(scope="module")

@@ -11,7 +11,7 @@ from mivlo.core.findings.evidence import Evidence
 from mivlo.core.moves import DynamicMove, Entry, Move
 from mivlo.core.units import Note, hz_to_note
 
-METHOD = 13
+METHOD = 14
 """Version of the method; results of another version are made anew."""
 SAME_OCT = 1.0 / 36.0
 """What is nearer is one and the same."""
