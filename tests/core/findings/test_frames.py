@@ -3,12 +3,23 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from mivlo.core.findings.decays import WholeSpectrum, measure_decay, own_ring_ms
-from mivlo.core.findings.frames import LONGEST_S, choose_stretches, finding_grid, look, make_parts
+from mivlo.core.findings.frames import (
+    LONGEST_S,
+    choose_stretches,
+    finding_grid,
+    frame_powers,
+    look,
+    make_parts,
+    thinned,
+)
 from mivlo.core.units import cents_between
 from tests.core.findings.sounds import RATE, hits, mode, seconds
 
@@ -23,6 +34,37 @@ def test_white_noise_reads_its_density_in_every_part(rate: int) -> None:
         expected = 10 * np.log10(4 * 0.01 / len(part.window))
         assert np.median(mean) == pytest.approx(expected, abs=0.2)
         assert np.percentile(np.abs(mean - expected), 95) < 1.5
+
+
+@given(
+    by=st.integers(2, 16),
+    share=st.floats(0.0, 0.38),
+    high=st.floats(0.62, 1.0),
+    length=st.integers(2_000, 20_000),
+    seed=st.integers(0, 99),
+)
+def test_a_thinned_sound_keeps_what_it_can_hold_and_nothing_else(
+    by: int, share: float, high: float, length: int, seed: int
+) -> None:
+    """The sampling theorem: what lies above the half of the new rate has to be gone, what is kept has to stay as it is."""
+    phase = np.random.default_rng(seed).uniform(0.0, 2.0 * np.pi)
+    at = np.arange(length)
+    low, fold = (np.cos(2.0 * np.pi * hz * at / by + phase).astype(np.float32) for hz in (share, high))
+    ends = 16  # of the thinned sound, where silence beyond the ends is filtered in
+    assert thinned(low, by)[ends:-ends] == pytest.approx(low[::by][ends:-ends], abs=1e-4)
+    assert np.max(np.abs(thinned(fold, by)[ends:-ends])) < 10 ** (-95 / 20)
+    assert len(thinned(low, by)) == len(low[::by])
+
+
+@pytest.mark.parametrize("rate", [22_050, 44_100, 48_000, 96_000, 88_217])
+def test_thinning_changes_no_level(rate: int) -> None:
+    noise = np.random.default_rng(1).standard_normal((2, 3 * rate)).astype(np.float32)
+    noise[0] *= 1e-3
+    parts = make_parts(rate)
+    assert any(part.thinning > 1 for part in parts) or rate == 88_217
+    for part in parts:
+        whole = frame_powers(noise, replace(part, thinning=1))
+        assert 10 * np.log10(frame_powers(noise, part) / whole) == pytest.approx(0.0 * whole, abs=0.02)
 
 
 def test_short_sounds_are_looked_at_whole() -> None:

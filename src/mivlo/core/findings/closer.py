@@ -7,13 +7,14 @@ needs each of them at its own place. Longer windows part lines from each other, 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 from mivlo.core.findings.contours import GATE_DB, sounding_levels
 from mivlo.core.findings.frames import HIGHEST_HZ, LOWEST_HZ, Layout, Moments, Part, frame_levels, parts_of
+from mivlo.core.findings.ranks import greatest_near, least_near, quantiles_of
 from mivlo.core.spectra import Singles, log_grid, smoothed
 from mivlo.core.units import Floats
 
@@ -55,8 +56,7 @@ def closer_grid() -> Floats:
 def _contours(levels: Singles, part: Part, gate_db: float) -> Singles:
     """(len(CONTOURS), points of the part) in dB; shares times 20."""
     inside = sounding_levels(levels, gate_db)
-    valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
-    ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
+    valley, ridge = least_near(inside, _NEAR), greatest_near(inside, _NEAR)
     power = 10.0 ** (inside / 10.0)
     total = 10.0 * np.log10(np.sum(power, axis=1))
     lag = min(_LAG, len(inside) - 1)
@@ -66,9 +66,9 @@ def _contours(levels: Singles, part: Part, gate_db: float) -> Singles:
     rows = [
         10.0 * np.log10(np.mean(power, axis=0)),
         np.mean(inside, axis=0),
-        *np.quantile(inside, _QUANTILES, axis=0),
+        *quantiles_of(inside, _QUANTILES),
         np.mean(valley, axis=0),
-        np.mean(minimum_filter1d(inside, 2 * _WIDE + 1, axis=1), axis=0),
+        np.mean(least_near(inside, _WIDE), axis=0),
         np.mean(ridge, axis=0),
         np.mean(lasting, axis=0),
         np.mean(inside[loud_first[-max(1, len(total) // 3) :]], axis=0),
@@ -131,7 +131,7 @@ class CloserView:
 
 def look_closer(mono: Singles, *, sample_rate: float) -> CloserView:
     """A closer look at a sound (n,)."""
-    grid, stretches = closer_grid(), stretches_of(len(mono), sample_rate=sample_rate)
+    stretches = stretches_of(len(mono), sample_rate=sample_rate)
 
     def seen(part: Part) -> Seen:
         times = [
@@ -140,10 +140,17 @@ def look_closer(mono: Singles, *, sample_rate: float) -> CloserView:
         ]
         return Seen(part, frame_levels([mono[s, None] for s in stretches], part), np.concatenate(times))
 
-    def parts(layout: Layout) -> tuple[Part, ...]:
-        return parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=POINTS_PER_OCTAVE, margin=_MARGIN)
+    return CloserView(tuple(tuple(map(seen, parts)) for parts in _parts(sample_rate)), sample_rate)
 
-    return CloserView(tuple(tuple(map(seen, parts(layout))) for layout in (_LONG, _SHORT)), sample_rate)
+
+@lru_cache(maxsize=4)
+def _parts(sample_rate: float) -> tuple[tuple[Part, ...], ...]:
+    """Of each of WINDOWS."""
+    grid, dense = closer_grid(), POINTS_PER_OCTAVE
+    return tuple(
+        parts_of(grid, layout, sample_rate=sample_rate, points_per_octave=dense, margin=_MARGIN)
+        for layout in (_LONG, _SHORT)
+    )
 
 
 def closer_contours(mono: Singles, *, sample_rate: float) -> Singles:

@@ -22,7 +22,7 @@ from mivlo.core.findings.closer import (
     over_surroundings,
     rows_of,
 )
-from mivlo.core.findings.network import HEADS, ROLES, Weights, put_ahead, role_and_place, run_network
+from mivlo.core.findings.network import HEADS, ROLES, Weights, role_and_place, run_network
 from mivlo.core.roles import Role
 from mivlo.core.spectra import Singles, smoothed
 from mivlo.core.units import Floats
@@ -75,6 +75,12 @@ def closer_input_of_boost(boost_db: Floats) -> Singles:
     return added
 
 
+def _put_ahead(x: Singles, by: int, out: Singles) -> None:
+    """Put into zeros (rows, n), at each point, what x (rows, n) has so many points above, where it reaches that far."""
+    n = x.shape[1]
+    out[:, max(0, -by) : n - max(0, by)] = x[:, max(0, by) : n + min(0, by)]
+
+
 def with_harmonics(inputs: Singles) -> Singles:
     """(CHANNELS + len(HARMONICS) times some, grid): inputs (CHANNELS, grid) and, at each point, some at its harmonics.
 
@@ -83,7 +89,7 @@ def with_harmonics(inputs: Singles) -> Singles:
     rows = inputs[list(_AT_HARMONICS)]
     beside = np.zeros((len(HARMONICS), *rows.shape), dtype=inputs.dtype)
     for ratio, there in zip(HARMONICS, beside, strict=True):
-        put_ahead(rows, round(POINTS_PER_OCTAVE * math.log2(ratio)), there)
+        _put_ahead(rows, round(POINTS_PER_OCTAVE * math.log2(ratio)), there)
     return np.concatenate([inputs[:-_TOLD], *beside, inputs[-_TOLD:]])
 
 

@@ -8,15 +8,17 @@ frames) hardly sees partials at all.
 from __future__ import annotations
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d, minimum_filter1d
 
 from mivlo.core.findings.frames import MARGIN, Part, finding_grid
+from mivlo.core.findings.ranks import greatest_near, least_near, quantiles_of
 from mivlo.core.spectra import Singles
 from mivlo.core.units import Floats
 
 QUANTILES = (0.1, 0.3, 0.5, 0.7, 0.9, 0.98)
 _NEAR, _WIDE = 3, 6
 """Points on each side: 1/16 and 1/8 octave."""
+_NEAR_LONG = 2
+"""The same for the long windows, which part what lies closer."""
 GATE_DB = 45.0
 """Frames this far below the loud ones are rests and say nothing."""
 LOUD_GATE_DB = 20.0
@@ -52,9 +54,10 @@ def sounding_levels(levels: Singles, gate_db: float = GATE_DB) -> Singles:
 def part_contours(levels: Singles, part: Part, gate_db: float = GATE_DB) -> Singles:
     """(len(CONTOURS), points of the part) in dB; rates in dB per frame, shares times 20."""
     inside = sounding_levels(levels, gate_db)
-    valley = minimum_filter1d(inside, 2 * _NEAR + 1, axis=1)
-    ridge = maximum_filter1d(inside, 2 * _NEAR + 1, axis=1)
-    total = 10.0 * np.log10(np.sum(10.0 ** (inside / 10.0), axis=1))
+    valley, ridge = least_near(inside, _NEAR), greatest_near(inside, _NEAR)
+    median, high = quantiles_of(valley, (0.5, 0.9))
+    power = 10.0 ** (inside / 10.0)
+    total = 10.0 * np.log10(np.sum(power, axis=1))
     lag = min(3, len(inside) - 1)  # 0.13 to 0.26 s
     lasting = np.minimum(inside[lag:], inside[: len(inside) - lag])
     change = inside[1:] - inside[:-1] if len(inside) > 1 else np.zeros_like(inside)
@@ -64,19 +67,19 @@ def part_contours(levels: Singles, part: Part, gate_db: float = GATE_DB) -> Sing
     loud_first = np.argsort(total)[::-1]
     quiet, loud = loud_first[-max(1, len(total) // 3) :], loud_first[: max(1, len(total) // 5)]
     rows = [
-        10.0 * np.log10(np.mean(10.0 ** (inside / 10.0), axis=0)),
+        10.0 * np.log10(np.mean(power, axis=0)),
         np.mean(inside, axis=0),
-        *np.quantile(inside, QUANTILES, axis=0),
+        *quantiles_of(inside, QUANTILES),
         np.mean(valley, axis=0),
-        np.median(valley, axis=0),
-        np.quantile(valley, 0.9, axis=0),
-        np.mean(minimum_filter1d(inside, 2 * _WIDE + 1, axis=1), axis=0),
+        median,
+        high,
+        np.mean(least_near(inside, _WIDE), axis=0),
         np.mean(ridge, axis=0),
         np.std(inside, axis=0),
         np.mean(lasting, axis=0),
-        np.mean(minimum_filter1d(lasting, 2 * _NEAR + 1, axis=1), axis=0),
+        np.mean(least_near(lasting, _NEAR), axis=0),
         np.mean(inside[1:][falling] if len(inside) > 1 else inside, axis=0),
-        np.median(change[falling], axis=0),
+        quantiles_of(change[falling], (0.5,))[0],
         np.mean(change[rising], axis=0),
         np.mean(valley[quiet], axis=0),
         np.mean(inside[loud], axis=0),
@@ -88,12 +91,13 @@ def part_contours(levels: Singles, part: Part, gate_db: float = GATE_DB) -> Sing
 def long_contours(levels: Singles, gate_db: float = GATE_DB) -> Singles:
     """(len(LONG_CONTOURS), grid) of the long windows."""
     inside = sounding_levels(levels, gate_db)
-    ridge = maximum_filter1d(inside, 5, axis=1)
+    low, median = quantiles_of(inside, (0.15, 0.5))
+    ridge = greatest_near(inside, _NEAR_LONG)
     rows = [
         10.0 * np.log10(np.mean(10.0 ** (inside / 10.0), axis=0)),
-        np.median(inside, axis=0),
-        np.quantile(inside, 0.15, axis=0),
-        np.mean(minimum_filter1d(inside, 5, axis=1), axis=0),
+        median,
+        low,
+        np.mean(least_near(inside, _NEAR_LONG), axis=0),
         20.0 * np.mean(inside >= ridge - 1e-3, axis=0),
     ]
     return np.asarray(np.stack(rows), dtype=np.float32)

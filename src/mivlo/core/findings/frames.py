@@ -7,8 +7,10 @@ array, so that nothing is resampled in time.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any, Protocol
 
 import numpy as np
@@ -33,6 +35,12 @@ _LAYOUT: Layout = (
 )
 MARGIN = 8
 """Grid points that a part computes beyond its own range, so that looking sideways needs no border."""
+
+
+_KEPT = 0.38
+"""What of a thinned sound's rate is kept: what folds lies above 1 - 0.38 of it."""
+_FOLDED_DB = 100.0
+_LEAST_THINNING, _MOST_THINNING = 3, 16
 
 
 def finding_grid() -> Floats:
@@ -64,6 +72,8 @@ class Part:
     """The points that are computed: the part's own and MARGIN more on each side."""
     first: npt.NDArray[np.int32]
     weights: Singles
+    thinning: int
+    """Of a part that reaches low frequencies only, one in so many samples is enough, see `thinned`."""
 
     @property
     def own(self) -> slice:
@@ -75,6 +85,7 @@ class Part:
         return max(1, (samples - len(self.window)) // self.hop + 1)
 
 
+@lru_cache(maxsize=4)
 def make_parts(sample_rate: float) -> tuple[Part, ...]:
     """The parts for a sample rate; the last one is the long window over the whole grid."""
     return parts_of(finding_grid(), _LAYOUT, sample_rate=sample_rate)
@@ -100,7 +111,8 @@ def parts_of(
         window = np.hanning(length + 1)[:-1]
         scale = np.sqrt(4.0 / (float(np.sum(window**2)) * length))  # a sine of full scale reads 0 dB
         first, weights = _weights(grid[reach], sample_rate / length, length // 2 + 1, points_per_octave)
-        out.append(Part((window * scale).astype(np.float32), hop, start, stop, reach, first, weights))
+        thinning = _thinning(math.gcd(length, hop), sample_rate / grid[reach.stop - 1])
+        out.append(Part((window * scale).astype(np.float32), hop, start, stop, reach, first, weights, thinning))
     return tuple(out)
 
 
@@ -122,18 +134,58 @@ def _weights(
     return first, weights
 
 
+def _thinning(steps: int, samples_per_cycle: float) -> int:
+    """The largest divisor of `steps` by which a sound may be thinned: what is looked at has so many samples a cycle."""
+    most = int(min(_MOST_THINNING, _KEPT * samples_per_cycle))
+    return max((by for by in range(_LEAST_THINNING, most + 1) if steps % by == 0), default=1)
+
+
+@lru_cache(maxsize=_MOST_THINNING)
+def _low_pass(by: int) -> Singles:
+    """(rows, by) taps of a windowed sinc, one after the other: what would fold is 100 dB down (Kaiser 1974)."""
+    transition = 2.0 * math.pi * (1.0 - 2.0 * _KEPT) / by
+    rows = math.ceil((_FOLDED_DB - 7.95) / (2.285 * transition) / by)
+    half = rows * by // 2
+    at = np.arange(-half, rows * by - half) / by
+    taps = np.sinc(at) / by * np.i0(0.1102 * (_FOLDED_DB - 8.7) * np.sqrt(np.maximum(1.0 - (at * by / half) ** 2, 0.0)))
+    return np.asarray(taps.reshape(rows, by) / np.sum(taps), dtype=np.float32)
+
+
+def thinned(sound: Singles, by: int) -> Singles:
+    """One in `by` samples of a sound (n,), what they can't hold filtered out; silence beyond both ends.
+
+    Frequencies to `_KEPT` of the new rate keep their level. All products are made at once: each row of taps with each
+    piece of so many samples.
+    """
+    if by == 1:
+        return sound
+    taps = _low_pass(by)
+    rows, count = len(taps), -(-len(sound) // by)
+    ahead = rows * by // 2
+    padded = np.zeros((count + rows) * by, dtype=np.float32)
+    padded[ahead : ahead + len(sound)] = sound
+    products = taps @ padded.reshape(-1, by).T
+    out = np.zeros(count, dtype=np.float32)
+    for row, product in enumerate(products):
+        out += product[row : row + count]
+    return out
+
+
 def frame_powers(samples: Singles, part: Part) -> Singles:
     """(frames, points of `part.reach`) mean power per bin of `samples` (channels, n), summed over the channels."""
-    length = len(part.window)
+    length, by = len(part.window), part.thinning
     if samples.shape[1] < length:
         samples = np.pad(samples, ((0, 0), (0, length - samples.shape[1])))
-    out = np.zeros((part.count(samples.shape[1]), len(part.first)), dtype=np.float32)
+    count = part.count(samples.shape[1])
+    out = np.zeros((count, len(part.first)), dtype=np.float32)
     used = slice(0, int(np.max(part.first)) + part.weights.shape[1])
+    window = part.window[::by] * np.float32(by)
     for channel in samples:
-        frames = np.lib.stride_tricks.sliding_window_view(channel, length)[:: part.hop]
-        for i in range(0, len(frames), 32):
-            spectrum = scipy_fft.rfft(frames[i : i + 32] * part.window, axis=1)[:, used]
-            _to_bands(spectrum.real**2 + spectrum.imag**2, part.first, part.weights, out[i : i + 32])
+        frames = np.lib.stride_tricks.sliding_window_view(thinned(channel, by), length // by)[:: part.hop // by]
+        for i in range(0, count, 32):
+            spectrum = scipy_fft.rfft(frames[i : min(i + 32, count)] * window, axis=1)[:, used]
+            power = np.asarray(spectrum.real**2 + spectrum.imag**2, dtype=np.float32)
+            _to_bands(power, part.first, part.weights, out[i : i + 32])
     return out
 
 

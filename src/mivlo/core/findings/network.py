@@ -18,6 +18,7 @@ from typing import IO, TypeVar
 
 import numpy as np
 import numpy.typing as npt
+from scipy.linalg.blas import sgemm
 from scipy.special import expit
 
 from mivlo.core.findings.contours import CONTOURS, LONG_CONTOURS
@@ -117,33 +118,40 @@ Weights = dict[str, Singles]
 """Of one network, by their names."""
 
 
-def put_ahead(x: Singles, by: int, out: Singles) -> None:
-    """Put into zeros (rows, n), at each point, what x (rows, n) has so many points above, where it reaches that far."""
-    n = x.shape[1]
-    out[:, max(0, -by) : n - max(0, by)] = x[:, max(0, by) : n + min(0, by)]
+def _convolve(x: Singles, points: slice, weight: Singles, bias: Singles, dilation: int = 1) -> Singles:
+    """(out, n): sums over `points` of x (in, n and a border on either side) by the taps of (out, in, k).
 
-
-def _convolve(x: Singles, weight: Singles, bias: Singles, dilation: int) -> Singles:
-    """(in, n) with (out, in, k): same length, zeros outside."""
-    out, channels, k = weight.shape
-    if k == 1:
-        return np.asarray(weight[:, :, 0] @ x + bias[:, None])
-    n = x.shape[1]
-    moved = np.zeros((k, channels, n), dtype=x.dtype)
-    for i, tap in enumerate(moved):
-        put_ahead(x, dilation * (i - k // 2), tap)
-    kernel = weight.transpose(0, 2, 1).reshape(out, k * channels)  # one product is faster than one for each tap
-    return np.asarray(kernel @ moved.reshape(k * channels, n) + bias[:, None])
+    All is in Fortran's order, as the product that adds to its result wants it: a tap reads x itself, nothing is moved.
+    """
+    out = np.empty((len(bias), points.stop - points.start), dtype=np.float32, order="F")
+    out[:] = bias[:, None]
+    taps = weight.shape[2]
+    for i in range(taps):
+        by = dilation * (i - taps // 2)
+        out = sgemm(1.0, weight[:, :, i], x[:, points.start + by : points.stop + by], 1.0, out, overwrite_c=True)
+    return out
 
 
 def run_network(weights: Weights, inputs: Singles, dilations: Sequence[int] = DILATIONS) -> Singles:
-    """(heads, grid) raw outputs of one network for inputs (channels, grid)."""
-    h = np.maximum(_convolve(inputs, weights["first.weight"], weights["first.bias"], 1), 0.0)
+    """(heads, grid) raw outputs of one network for inputs (channels, grid); beyond the ends all is zero."""
+    border = max(dilations) * (KERNEL // 2)
+    points = slice(border, border + inputs.shape[1])
+
+    def convolve(x: Singles, layer: str, dilation: int = 1) -> Singles:
+        return _convolve(x, points, weights[f"{layer}.weight"], weights[f"{layer}.bias"], dilation)
+
+    def bordered(rows: int) -> Singles:
+        return np.zeros((rows, points.stop + border), dtype=np.float32, order="F")
+
+    x, known, step = bordered(len(inputs)), bordered(len(weights["first.bias"])), bordered(len(weights["first.bias"]))
+    x[:, points] = inputs
+    h = known[:, points]
+    np.maximum(convolve(x, "first"), 0.0, out=h)
     for i, dilation in enumerate(dilations):
-        step = np.maximum(_convolve(h, weights[f"wide.{i}.weight"], weights[f"wide.{i}.bias"], dilation), 0.0)
-        h = h + _convolve(step, weights[f"mix.{i}.weight"], weights[f"mix.{i}.bias"], 1)
-    h = np.maximum(h, 0.0)
-    return _convolve(h, weights["last.weight"], weights["last.bias"], 1)
+        np.maximum(convolve(known, f"wide.{i}", dilation), 0.0, out=step[:, points])
+        h += convolve(step, f"mix.{i}")
+    np.maximum(h, 0.0, out=h)
+    return np.ascontiguousarray(convolve(known, "last"))
 
 
 def as_reading(raw: Singles) -> Reading:
@@ -189,10 +197,15 @@ def shipped_model() -> Model:
         return read_model(file, closer)
 
 
+def as_weights(found: Mapping[str, npt.ArrayLike]) -> Weights:
+    """Weights as `run_network` reads them fastest: of (out, in, k) each tap is one piece in Fortran's order."""
+    return {name: np.asfortranarray(array, dtype=np.float32) for name, array in found.items()}
+
+
 def weights_in(found: Mapping[str, npt.NDArray[np.floating]]) -> tuple[Weights, ...]:
     """The networks that a file holds, under their numbers."""
     return tuple(
-        {n.split("/", 1)[1]: found[n].astype(np.float32) for n in found if n.startswith(f"{i}/")}
+        as_weights({n.split("/", 1)[1]: found[n] for n in found if n.startswith(f"{i}/")})
         for i in range(int(found["networks"]))
     )
 
