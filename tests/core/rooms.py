@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from scipy import signal
 
@@ -12,17 +14,22 @@ from mivlo.core.units import Floats
 RATE = 24_000
 
 
+@lru_cache(maxsize=64)
+def _note(semitones: int, rate: int) -> Floats:
+    """(n,) so far above A2, 0.6 s: each is played many times."""
+    hz, t = 110.0 * 2.0 ** (semitones / 12), np.arange(round(0.6 * rate)) / rate
+    return np.asarray(sum(np.sin(2 * np.pi * k * hz * t) / k for k in range(1, 20)) * np.exp(-t / 0.25))
+
+
 def players(seconds: float, seed: int, rate: int = RATE) -> list[Floats]:
     """Two that play notes of a scale, and one that strikes: (n, 1) each."""
     random = np.random.default_rng(seed)
     count = round(seconds * rate)
     out = [np.zeros((count, 1)) for _ in range(3)]
-    t = np.arange(round(0.6 * rate)) / rate
     for player in range(2):
         for at in np.arange(0.0, seconds - 0.7, 0.3):
-            hz = 110.0 * 2.0 ** (random.choice([0, 2, 4, 5, 7, 9, 11, 12, 14, 16]) / 12)
-            note = sum(np.sin(2 * np.pi * k * hz * t) / k for k in range(1, 20)) * np.exp(-t / 0.25)
-            out[player][round(at * rate) : round(at * rate) + len(t), 0] += 0.1 * random.uniform(0.3, 1.0) * note
+            note = _note(int(random.choice([0, 2, 4, 5, 7, 9, 11, 12, 14, 16])), rate)
+            out[player][round(at * rate) : round(at * rate) + len(note), 0] += 0.1 * random.uniform(0.3, 1.0) * note
     for at in np.arange(0.1, seconds - 0.2, 0.45):
         hit = random.standard_normal(round(0.06 * rate)) * np.linspace(1, 0, round(0.06 * rate)) ** 2
         out[2][round(at * rate) : round(at * rate) + len(hit), 0] += 0.2 * hit

@@ -86,3 +86,26 @@ def test_a_mix_without_a_room_teaches_nothing() -> None:
         learn_of_mix(sum(played)[:RATE], [p[:RATE] for p in played], sample_rate=RATE)
     with pytest.raises(InvalidValue):
         learn_of_mix(sum(played), played, sample_rate=RATE, from_hz=500.0, to_hz=400.0)
+
+
+@given(st.integers(1, 5), st.floats(-40.0, 40.0), st.permutations(range(4)), st.sampled_from([0.0, 1.0]))
+@settings(max_examples=8)
+def test_what_a_mix_learns_is_what_its_rooms_say_and_is_heard_over_the_rest(
+    seed: int, room_db: float, order: list[int], lead_s: float
+) -> None:
+    """However loud the room is over the players: each track's power is taken away from that of all."""
+    played = players(12.0, seed)
+    room = 10.0 ** (room_db / 20.0) * in_room(played, [(339.0, 30.0, 10.0), (801.0, 35.0, 10.0)], seed)
+    tracks = [[*played, room][i] for i in order]
+    mix = sum(np.mean(track, axis=1, keepdims=True) for track in tracks)
+    how = {"sample_rate": RATE, "from_hz": 200.0, "to_hz": 4_000.0, "lead_s": lead_s}
+    learned = learn_of_mix(mix, tracks, **how)
+    alone = learn(room, played, **how).moves
+    assert learned.rooms == (order.index(3),)
+    near = [
+        move
+        for move in learn(mix, played, **how).moves
+        if any(abs(np.log2(move.frequency_hz / ring.frequency_hz)) < 1 / 24 for ring in alone)
+    ]
+    assert [m.frequency_hz for m in learned.moves] == pytest.approx([m.frequency_hz for m in near], rel=1e-6)
+    assert [m.gain_db for m in learned.moves] == pytest.approx([m.gain_db for m in near], abs=1e-3)

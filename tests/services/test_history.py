@@ -219,8 +219,10 @@ def test_a_strip_takes_so_many_moves_and_no_more(song: SongState) -> None:
     from mivlo.core.errors import InvalidValue
 
     with session() as s:
-        for _ in range(200):
-            moves.add_move(s, song.id, song.tracks[0].id, Entry(move=BELL), None)
+        row, strip = strips.locked_strip(s, song.id, song.tracks[0].id, None, None)
+        moves.add_moves(s, row, [(strip, Entry(move=BELL))] * 199, "many")
+    with session() as s:
+        moves.add_move(s, song.id, song.tracks[0].id, Entry(move=BELL), None)
     with session() as s, pytest.raises(InvalidValue, match="at most 200 moves"):
         moves.add_move(s, song.id, song.tracks[0].id, Entry(move=BELL), None)
 

@@ -95,16 +95,40 @@ def learn(
     """
     _check_range(from_hz, to_hz)
     x = np.asarray(sound, dtype=np.float64)
-    length = window_frames(sample_rate, WINDOW_S)
     _long_enough(len(x), lead_s, sample_rate)
-    here = _powers(x, length)
+    here = _powers(x, sample_rate)
     played = np.zeros_like(here)
     for other in others:
-        power = _powers(np.asarray(other, dtype=np.float64)[: len(x)], length)
+        power = _powers(np.asarray(other, dtype=np.float64)[: len(x)], sample_rate)
         played[: len(power)] += power
-    expected = _expected(played, length, sample_rate)
-    hz = np.arange(here.shape[1]) * sample_rate / length
-    sounds = _sounding(here, hz, from_hz, min(to_hz, 0.45 * sample_rate), lead_s)
+    return _learned(here, played, _Asked(sample_rate, from_hz, to_hz, lead_s), most)
+
+
+@dataclass(frozen=True, slots=True)
+class _Asked:
+    """Where is listened: as for `learn`."""
+
+    sample_rate: int
+    from_hz: float
+    to_hz: float
+    lead_s: float
+
+    @property
+    def top_hz(self) -> float:
+        return min(self.to_hz, 0.45 * self.sample_rate)
+
+    @property
+    def bins_hz(self) -> Floats:
+        length = window_frames(self.sample_rate, WINDOW_S)
+        return np.asarray(np.arange(length // 2 + 1, dtype=np.float64) * self.sample_rate / length)
+
+
+def _learned(here: Floats, played: Floats, asked: _Asked, most: int) -> Learned:
+    """As `learn`, from the power that is heard here and that of all others, each (windows, bins)."""
+    sample_rate, from_hz, to_hz, hz = asked.sample_rate, asked.from_hz, asked.to_hz, asked.bins_hz
+    length = window_frames(sample_rate, WINDOW_S)
+    expected = _expected(played, sample_rate)
+    sounds = _sounding(here, asked)
     if np.count_nonzero(sounds) < 2 * HOPS or np.max(played) <= 0.0:
         raise BadAudio("There is too little to be heard of it, or of the others, in the passage.")
     octaves = np.arange(math.log2(from_hz) - _AROUND_OCT / 2, math.log2(to_hz) + _AROUND_OCT / 2, 1 / POINTS_PER_OCTAVE)
@@ -155,21 +179,23 @@ def learn_of_mix(
     InvalidValue : the range is none.
     BadAudio : too short, or silent.
     """
-    how = {"sample_rate": sample_rate, "from_hz": from_hz, "to_hz": to_hz, "lead_s": lead_s}
-    like = likenesses(tracks, **how)  # type: ignore[arg-type]
+    _check_range(from_hz, to_hz)
+    asked = _Asked(sample_rate, from_hz, to_hz, lead_s)
+    like, total = _compared(tracks, asked)
     rings: dict[int, tuple[StaticMove, ...]] = {}
+    played = total
     for i, likeness in enumerate(like):
         if likeness >= LEAST_LIKENESS:
-            rest = [track for j, track in enumerate(tracks) if j != i]
-            rings[i] = learn(tracks[i], rest, most=most, **how).moves  # type: ignore[arg-type]
+            own = _powers(np.asarray(tracks[i], dtype=np.float64), sample_rate)
+            rings[i] = _learned(own, _without(total, own), asked, most).moves
+            if rings[i]:
+                played = _without(played, own)
     rooms = tuple(i for i, moves in rings.items() if moves)
-    if not rooms:
-        return LearnedOfMix((), like, ())
-    played = [track for j, track in enumerate(tracks) if j not in rooms]
-    if not played:
+    if not rooms or len(rooms) == len(tracks):
         return LearnedOfMix((), like, rooms)
     known = [move.frequency_hz for i in rooms for move in rings[i]]
-    found = learn(mix, played, most=most, **how)  # type: ignore[arg-type]
+    whole = _powers(np.asarray(mix, dtype=np.float64), sample_rate)
+    found = _learned(whole, played[: len(whole)], asked, most)
     kept = [m for m in found.moves if min(abs(math.log2(m.frequency_hz / hz)) for hz in known) < _SAME_OCT]
     return LearnedOfMix(tuple(kept), like, rooms)
 
@@ -192,26 +218,30 @@ def likenesses(
     InvalidValue : the range is none.
     """
     _check_range(from_hz, to_hz)
-    length = window_frames(sample_rate, WINDOW_S)
-    made = [np.asarray(sound, dtype=np.float64) for sound in sounds]
-    _long_enough(min(map(len, made), default=0), lead_s, sample_rate)
-    bin_hz = sample_rate / length
-    hz = np.arange(length // 2 + 1, dtype=np.float64) * bin_hz
-    top = min(to_hz, 0.45 * sample_rate)
-    octaves = np.arange(math.log2(max(from_hz, 4.0 * bin_hz)), math.log2(top), 1.0 / _FEW_PER_OCTAVE)
+    return _compared(sounds, _Asked(sample_rate, from_hz, to_hz, lead_s))[0]
+
+
+def _compared(sounds: Sequence[npt.ArrayLike], asked: _Asked) -> tuple[tuple[float, ...], Floats]:
+    """`likenesses`, and the power of all sounds together, (windows, bins): each is transformed once, none is kept."""
+    sample_rate = asked.sample_rate
+    _long_enough(min((np.shape(sound)[0] for sound in sounds), default=0), asked.lead_s, sample_rate)
+    bin_hz = float(asked.bins_hz[1])
+    octaves = np.arange(math.log2(max(asked.from_hz, 4.0 * bin_hz)), math.log2(asked.top_hz), 1.0 / _FEW_PER_OCTAVE)
     bands, heard = [], []
-    for x in made:
-        power = _powers(x, length)
-        heard.append(_sounding(power, hz, from_hz, top, lead_s))
+    total: Floats = np.zeros((0, len(asked.bins_hz)))
+    for sound in sounds:
+        power = _powers(np.asarray(sound, dtype=np.float64), sample_rate)
+        heard.append(_sounding(power, asked))
         bands.append(_banded(power, 2.0**octaves, bin_hz))
+        total = total + power if len(total) else power
     found = []
     for band, sounding in zip(bands, heard, strict=True):
-        expected = _expected(sum(bands) - band, length, sample_rate)
+        expected = _expected(sum(bands) - band, sample_rate)
         if np.count_nonzero(sounding) < 2 * HOPS or np.max(expected, initial=0.0) <= 0.0:
             found.append(0.0)
             continue
         found.append(_likeness(*(10.0 * np.log10(np.maximum(p[sounding], 0.0) + 1e-12) for p in (band, expected))))
-    return tuple(found)
+    return tuple(found), total
 
 
 def _check_range(from_hz: float, to_hz: float) -> None:
@@ -224,23 +254,33 @@ def _long_enough(frames: int, lead_s: float, sample_rate: int) -> None:
         raise BadAudio(f"It takes at least {LEAST_S:g} s of sound to learn from; mark a longer passage.")
 
 
-def _expected(played: Floats, length: int, sample_rate: int) -> Floats:
+def _expected(played: Floats, sample_rate: int) -> Floats:
     """What should be heard in a small room of the power that is played, (windows, frequencies)."""
+    length = window_frames(sample_rate, WINDOW_S)
     return decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
 
 
-def _sounding(power: Floats, hz: Floats, from_hz: float, to_hz: float, lead_s: float) -> npt.NDArray[np.bool_]:
+def _sounding(power: Floats, asked: _Asked) -> npt.NDArray[np.bool_]:
     """Which windows are loud enough in the range, and behind the lead: (windows,)."""
-    level = 10.0 * np.log10(np.sum(power[:, (hz >= from_hz) & (hz <= to_hz)], axis=1) + 1e-15)
+    hz = asked.bins_hz
+    level = 10.0 * np.log10(np.sum(power[:, (hz >= asked.from_hz) & (hz <= asked.top_hz)], axis=1) + 1e-15)
     sounds = level > np.max(level, initial=-150.0) - QUIET_DB
-    sounds[: math.ceil(lead_s * 2.0 * hz[-1] * HOPS / (2 * (len(hz) - 1)))] = False
+    sounds[: math.ceil(asked.lead_s * 2.0 * hz[-1] * HOPS / (2 * (len(hz) - 1)))] = False
     return np.asarray(sounds)
 
 
-def _powers(x: Floats, length: int) -> Floats:
+def _powers(x: Floats, sample_rate: int) -> Floats:
     """Power of short spectra, channels together: (windows, bins)."""
+    length = window_frames(sample_rate, WINDOW_S)
     pieces = short_spectra(x, np.hanning(length), length // HOPS)
     return np.concatenate([np.zeros((0, length // 2 + 1)), *(np.sum(np.abs(z) ** 2, axis=1) for z in pieces)])
+
+
+def _without(power: Floats, part: Floats) -> Floats:
+    """What is left of a power without a part of it; no rounding of a loud part is taken for something quiet."""
+    left = power - part
+    left[left < 1e-12 * power] = 0.0
+    return left
 
 
 def _banded(power: Floats, hz: Floats, bin_hz: float) -> Floats:

@@ -16,7 +16,6 @@ import numpy as np
 import numpy.typing as npt
 from scipy import fft as scipy_fft
 from scipy import sparse
-from scipy.ndimage import gaussian_filter1d
 
 from mivlo.core.errors import InvalidValue
 from mivlo.core.units import Floats, positive, power_to_db
@@ -42,7 +41,13 @@ def log_grid(
 @lru_cache(maxsize=8)
 def _smoothing(points: int, sigma: float) -> Singles:
     """(points, points): what `smoothed` multiplies by."""
-    return np.ascontiguousarray(gaussian_filter1d(np.eye(points), sigma, axis=-1, mode="nearest"), dtype=np.float32)
+    reach = int(4.0 * sigma + 0.5)
+    bell = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2)
+    up_to = np.concatenate([[0.0], np.cumsum(bell / np.sum(bell))])
+    away = np.arange(points)[:, None] - np.arange(points)  # of what is read from where it is asked for
+    edges = [np.clip(away + reach + more, 0, 2 * reach + 1) for more in (0, 1)]
+    edges[0][0], edges[1][-1] = 0, 2 * reach + 1  # the first and the last stand for all that lies beyond
+    return np.asarray(up_to[edges[1]] - up_to[edges[0]], dtype=np.float32)
 
 
 def smoothed(levels: Singles, sigma: float) -> Singles:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from mivlo.core.units import Floats, midi_to_hz
@@ -14,8 +16,9 @@ def seconds(length_s: float) -> Floats:
     return np.arange(int(length_s * RATE)) / RATE
 
 
+@lru_cache(maxsize=128)
 def note(hz: float, length_s: float, *, partials: int = 14, vibrato_cents: float = 0.0) -> Floats:
-    """A plucked-sounding note: harmonics that fall off by 1/k and decay, higher ones sooner."""
+    """A plucked-sounding note: harmonics that fall off by 1/k and decay, higher ones sooner. Not to be written into."""
     t = seconds(length_s)
     bend = 2.0 ** (vibrato_cents / 1200.0 * np.sin(2 * np.pi * 5.5 * t))
     phase = 2 * np.pi * hz * np.cumsum(bend) / RATE

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mivlo.core.findings.decays import WholeSpectrum, measure_decay, own_ring_ms
@@ -36,6 +36,7 @@ def test_white_noise_reads_its_density_in_every_part(rate: int) -> None:
         assert np.percentile(np.abs(mean - expected), 95) < 1.5
 
 
+@settings(max_examples=40)
 @given(
     by=st.integers(2, 16),
     share=st.floats(0.0, 0.38),
