@@ -67,11 +67,13 @@ const carry = (move: Move, event: PointerEvent) => {
   inFrontOf.value = over.value === null && row !== move.id ? row : null;
 };
 
+/** It comes where the page last said that it would: what comes in meanwhile may have moved other rows under the pointer. */
 function put(move: Move, event: PointerEvent | null): void {
-  const [to, row] = [event && placeAt(event), event && rowAt(event)];
+  const [to, row] = [over.value, inFrontOf.value];
   over.value = inFrontOf.value = null;
-  if (to && to !== (move.place ?? "before")) void bench.saveMove(move.id, { place: to });
-  else if (row != null && row !== move.id) void reorder(move, row);
+  if (event?.type !== "pointerup") return;
+  if (to) void bench.saveMove(move.id, { place: to });
+  else if (row !== null) void reorder(move, row);
 }
 
 /** Where a move goes down past others, it comes behind the one that it is dropped on. */
