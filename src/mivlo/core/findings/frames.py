@@ -35,12 +35,12 @@ _LAYOUT: Layout = (
 )
 MARGIN = 8
 """Grid points that a part computes beyond its own range, so that looking sideways needs no border."""
-
-
 _KEPT = 0.38
 """What of a thinned sound's rate is kept: what folds lies above 1 - 0.38 of it."""
 _FOLDED_DB = 100.0
 _LEAST_THINNING, _MOST_THINNING = 3, 16
+_THINNED_AT_ONCE = 16_384
+"""Samples that come out: as much as stays near at hand."""
 
 
 def finding_grid() -> Floats:
@@ -154,8 +154,8 @@ def _low_pass(by: int) -> Singles:
 def thinned(sound: Singles, by: int) -> Singles:
     """One in `by` samples of a sound (n,), what they can't hold filtered out; silence beyond both ends.
 
-    Frequencies to `_KEPT` of the new rate keep their level. All products are made at once: each row of taps with each
-    piece of so many samples.
+    Frequencies to `_KEPT` of the new rate keep their level. Each row of taps is multiplied with each piece of so many
+    samples in one product; what lies on a diagonal belongs together.
     """
     if by == 1:
         return sound
@@ -164,10 +164,12 @@ def thinned(sound: Singles, by: int) -> Singles:
     ahead = rows * by // 2
     padded = np.zeros((count + rows) * by, dtype=np.float32)
     padded[ahead : ahead + len(sound)] = sound
-    products = taps @ padded.reshape(-1, by).T
+    pieces = padded.reshape(-1, by)
     out = np.zeros(count, dtype=np.float32)
-    for row, product in enumerate(products):
-        out += product[row : row + count]
+    for first in range(0, count, _THINNED_AT_ONCE):
+        some = out[first : first + _THINNED_AT_ONCE]
+        for row, product in enumerate(taps @ pieces[first : first + len(some) + rows].T):
+            some += product[row : row + len(some)]
     return out
 
 
