@@ -18,8 +18,8 @@ from mivlo.core.findings.frames import (
     frame_powers,
     look,
     make_parts,
-    thinned,
 )
+from mivlo.core.findings.thinning import thinned
 from mivlo.core.units import cents_between
 from tests.core.findings.sounds import RATE, hits, mode, seconds
 

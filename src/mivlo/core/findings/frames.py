@@ -18,6 +18,7 @@ import numpy.typing as npt
 from numba import njit
 from scipy import fft as scipy_fft
 
+from mivlo.core.findings.thinning import thinned, thinning_for
 from mivlo.core.spectra import LongTermSpectrum, Singles, log_grid, window_length
 from mivlo.core.units import Floats, positive
 
@@ -35,12 +36,6 @@ _LAYOUT: Layout = (
 )
 MARGIN = 8
 """Grid points that a part computes beyond its own range, so that looking sideways needs no border."""
-_KEPT = 0.38
-"""What of a thinned sound's rate is kept: what folds lies above 1 - 0.38 of it."""
-_FOLDED_DB = 100.0
-_LEAST_THINNING, _MOST_THINNING = 3, 16
-_THINNED_AT_ONCE = 16_384
-"""Samples that come out: as much as stays near at hand."""
 
 
 def finding_grid() -> Floats:
@@ -111,7 +106,7 @@ def parts_of(
         window = np.hanning(length + 1)[:-1]
         scale = np.sqrt(4.0 / (float(np.sum(window**2)) * length))  # a sine of full scale reads 0 dB
         first, weights = _weights(grid[reach], sample_rate / length, length // 2 + 1, points_per_octave)
-        thinning = _thinning(math.gcd(length, hop), sample_rate / grid[reach.stop - 1])
+        thinning = thinning_for(math.gcd(length, hop), sample_rate / grid[reach.stop - 1])
         out.append(Part((window * scale).astype(np.float32), hop, start, stop, reach, first, weights, thinning))
     return tuple(out)
 
@@ -132,45 +127,6 @@ def _weights(
     weights /= np.sum(weights, axis=1, keepdims=True)  # power per bin: level of the density, not of the band
     first = np.clip(first, 0, bins - most).astype(np.int32)
     return first, weights
-
-
-def _thinning(steps: int, samples_per_cycle: float) -> int:
-    """The largest divisor of `steps` by which a sound may be thinned: what is looked at has so many samples a cycle."""
-    most = int(min(_MOST_THINNING, _KEPT * samples_per_cycle))
-    return max((by for by in range(_LEAST_THINNING, most + 1) if steps % by == 0), default=1)
-
-
-@lru_cache(maxsize=_MOST_THINNING)
-def _low_pass(by: int) -> Singles:
-    """(rows, by) taps of a windowed sinc, one after the other: what would fold is 100 dB down (Kaiser 1974)."""
-    transition = 2.0 * math.pi * (1.0 - 2.0 * _KEPT) / by
-    rows = math.ceil((_FOLDED_DB - 7.95) / (2.285 * transition) / by)
-    half = rows * by // 2
-    at = np.arange(-half, rows * by - half) / by
-    taps = np.sinc(at) / by * np.i0(0.1102 * (_FOLDED_DB - 8.7) * np.sqrt(np.maximum(1.0 - (at * by / half) ** 2, 0.0)))
-    return np.asarray(taps.reshape(rows, by) / np.sum(taps), dtype=np.float32)
-
-
-def thinned(sound: Singles, by: int) -> Singles:
-    """One in `by` samples of a sound (n,), what they can't hold filtered out; silence beyond both ends.
-
-    Frequencies to `_KEPT` of the new rate keep their level. Each row of taps is multiplied with each piece of so many
-    samples in one product; what lies on a diagonal belongs together.
-    """
-    if by == 1:
-        return sound
-    taps = _low_pass(by)
-    rows, count = len(taps), -(-len(sound) // by)
-    ahead = rows * by // 2
-    padded = np.zeros((count + rows) * by, dtype=np.float32)
-    padded[ahead : ahead + len(sound)] = sound
-    pieces = padded.reshape(-1, by)
-    out = np.zeros(count, dtype=np.float32)
-    for first in range(0, count, _THINNED_AT_ONCE):
-        some = out[first : first + _THINNED_AT_ONCE]
-        for row, product in enumerate(taps @ pieces[first : first + len(some) + rows].T):
-            some += product[row : row + len(some)]
-    return out
 
 
 def frame_powers(samples: Singles, part: Part) -> Singles:

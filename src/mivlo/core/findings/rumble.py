@@ -8,8 +8,9 @@ import numpy as np
 from scipy.special import expit
 
 from mivlo.core.findings.frames import POINTS_PER_OCTAVE, View
+from mivlo.core.findings.thinning import sampled_less, windowed_sinc
 from mivlo.core.roles import Role
-from mivlo.core.spectra import Singles, log_grid
+from mivlo.core.spectra import log_grid
 from mivlo.core.units import Floats
 
 _PLAYED_WITHIN_DB = 20.0
@@ -116,23 +117,14 @@ def find_rumble(view: View, role: Role | None = None) -> Rumble | None:
 def _low_powers(view: View) -> tuple[Floats, Floats]:
     """Frequencies up to 300 Hz and power densities (frequency, frame) of a quarter of a second each."""
     by = max(1, round(view.sample_rate / _SAMPLED_HZ))
-    low, rate = _sampled_less(view.mono, by), view.sample_rate / by
+    taps = windowed_sinc(by, _PARTS, middle=(_PARTS * by - 1) / 2.0, cut=0.45, beta=5.0)
+    low, rate = sampled_less(view.mono.astype(np.float64), taps), view.sample_rate / by
     length = round(_FRAME_S * rate)
     frames = np.lib.stride_tricks.sliding_window_view(low, length)[:: length // 2]
     window = 0.5 - 0.5 * np.cos(2.0 * np.pi * np.arange(length) / length)
     spectra = np.fft.rfft(frames * window, 4 * length, axis=1)
     power = np.square(np.abs(spectra)) / (rate * float(np.sum(np.square(window))))
     return np.asarray(np.fft.rfftfreq(4 * length, 1.0 / rate), dtype=np.float64), power.T
-
-
-def _sampled_less(x: Singles, by: int) -> Floats:
-    """Every so many samples, of what lies below 0.45 of the new rate: a windowed sinc (Kaiser, beta 5)."""
-    at = (np.arange(_PARTS * by) - (_PARTS * by - 1) / 2.0) / by
-    taps = np.sinc(2.0 * 0.45 * at) * np.kaiser(_PARTS * by, 5.0)
-    taps = (taps / np.sum(taps)).reshape(_PARTS, by)
-    blocks = x[: len(x) // by * by].reshape(-1, by).astype(np.float64)
-    count = len(blocks) - _PARTS + 1
-    return np.asarray(sum(blocks[k : k + count] @ taps[k] for k in range(_PARTS)))
 
 
 def _band(hz: Floats, power: Floats, low_hz: float, high_hz: float) -> Floats:
