@@ -93,55 +93,92 @@ def learn(
     InvalidValue : the range is none.
     BadAudio : too short, or silent.
     """
-    _check_range(from_hz, to_hz)
+    asked = _Asked(sample_rate, from_hz, to_hz, lead_s)
     x = np.asarray(sound, dtype=np.float64)
-    _long_enough(len(x), lead_s, sample_rate)
-    here = _powers(x, sample_rate)
+    asked.long_enough(len(x))
+    here = asked.powers(x)
     played = np.zeros_like(here)
     for other in others:
-        power = _powers(np.asarray(other, dtype=np.float64)[: len(x)], sample_rate)
+        power = asked.powers(np.asarray(other)[: len(x)])
         played[: len(power)] += power
-    return _learned(here, played, _Asked(sample_rate, from_hz, to_hz, lead_s), most)
+    return _learned(here, played, asked, most)
 
 
 @dataclass(frozen=True, slots=True)
 class _Asked:
-    """Where is listened: as for `learn`."""
+    """Where is listened, as for `learn`, and through which windows.
+
+    Raises
+    ------
+    InvalidValue : the range is none.
+    """
 
     sample_rate: int
     from_hz: float
     to_hz: float
     lead_s: float
 
+    def __post_init__(self) -> None:
+        if not 0.0 < self.from_hz < self.to_hz:
+            raise InvalidValue("to_hz", self.to_hz, f"it must lie above {self.from_hz:g} Hz")
+
+    @property
+    def length(self) -> int:
+        """Frames of a window; one begins every quarter of it."""
+        return window_frames(self.sample_rate, WINDOW_S)
+
+    @property
+    def bin_hz(self) -> float:
+        return self.sample_rate / self.length
+
+    @property
+    def bins_hz(self) -> Floats:
+        return np.asarray(np.arange(self.length // 2 + 1, dtype=np.float64) * self.bin_hz)
+
     @property
     def top_hz(self) -> float:
         return min(self.to_hz, 0.45 * self.sample_rate)
 
-    @property
-    def bins_hz(self) -> Floats:
-        length = window_frames(self.sample_rate, WINDOW_S)
-        return np.asarray(np.arange(length // 2 + 1, dtype=np.float64) * self.sample_rate / length)
+    def long_enough(self, frames: int) -> None:
+        """Whether so many frames are enough, else BadAudio."""
+        if frames < (self.lead_s + LEAST_S) * self.sample_rate:
+            raise BadAudio(f"It takes at least {LEAST_S:g} s of sound to learn from; mark a longer passage.")
+
+    def powers(self, sound: npt.ArrayLike) -> Floats:
+        """Power of short spectra of a sound (n, channels), channels together: (windows, bins)."""
+        pieces = short_spectra(np.asarray(sound, dtype=np.float64), np.hanning(self.length), self.length // HOPS)
+        return np.concatenate([np.zeros((0, len(self.bins_hz))), *(np.sum(np.abs(z) ** 2, axis=1) for z in pieces)])
+
+    def expected(self, played: Floats) -> Floats:
+        """What should be heard in a small room of the power that is played, (windows, frequencies)."""
+        return decayed(played, math.exp(-13.8 * self.length / HOPS / self.sample_rate / DECAY_S))
+
+    def sounding(self, power: Floats) -> npt.NDArray[np.bool_]:
+        """Which windows are loud enough in the range, and behind the lead: (windows,)."""
+        inside = (self.bins_hz >= self.from_hz) & (self.bins_hz <= self.top_hz)
+        level = 10.0 * np.log10(np.sum(power[:, inside], axis=1) + 1e-15)
+        sounds = level > np.max(level, initial=-150.0) - QUIET_DB
+        sounds[: math.ceil(self.lead_s * self.bin_hz * HOPS)] = False
+        return np.asarray(sounds)
 
 
 def _learned(here: Floats, played: Floats, asked: _Asked, most: int) -> Learned:
     """As `learn`, from the power that is heard here and that of all others, each (windows, bins)."""
-    sample_rate, from_hz, to_hz, hz = asked.sample_rate, asked.from_hz, asked.to_hz, asked.bins_hz
-    length = window_frames(sample_rate, WINDOW_S)
-    expected = _expected(played, sample_rate)
-    sounds = _sounding(here, asked)
+    from_hz, to_hz, bin_hz, last_hz = asked.from_hz, asked.to_hz, asked.bin_hz, asked.sample_rate / 2.0
+    expected, sounds = asked.expected(played), asked.sounding(here)
     if np.count_nonzero(sounds) < 2 * HOPS or np.max(played) <= 0.0:
         raise BadAudio("There is too little to be heard of it, or of the others, in the passage.")
     octaves = np.arange(math.log2(from_hz) - _AROUND_OCT / 2, math.log2(to_hz) + _AROUND_OCT / 2, 1 / POINTS_PER_OCTAVE)
-    octaves = octaves[(2.0**octaves > 4.0 * hz[1]) & (2.0**octaves < 0.9 * hz[-1])]
-    a, b = (10.0 * np.log10(_banded(p[sounds], 2.0**octaves, float(hz[1])) + 1e-12) for p in (here, expected))
+    octaves = octaves[(2.0**octaves > 4.0 * bin_hz) & (2.0**octaves < 0.9 * last_hz)]
+    a, b = (10.0 * np.log10(_banded(p[sounds], 2.0**octaves, bin_hz) + 1e-12) for p in (here, expected))
     likeness = _likeness(a, b)
     colour = gaussian_filter1d(np.median(a - b, axis=0), 2.0)
     usual = percentile_filter(colour, 50, round(_AROUND_OCT * POINTS_PER_OCTAVE))
     curve = colour - usual
-    times = (np.flatnonzero(sounds) / HOPS + 0.5) * length / sample_rate
+    times = (np.flatnonzero(sounds) / HOPS + 0.5) / bin_hz
     found = [
         Staying(
-            _cut(octaves, curve, i, 4.0 * float(hz[1])), float(curve[i]), _ripple(octaves, curve, i),
+            _cut(octaves, curve, i, 4.0 * bin_hz), float(curve[i]), _ripple(octaves, curve, i),
             times, a[:, i], b[:, i] + usual[i],
         )
         for i in _peaks(curve)
@@ -179,14 +216,13 @@ def learn_of_mix(
     InvalidValue : the range is none.
     BadAudio : too short, or silent.
     """
-    _check_range(from_hz, to_hz)
     asked = _Asked(sample_rate, from_hz, to_hz, lead_s)
     like, total = _compared(tracks, asked)
     rings: dict[int, tuple[StaticMove, ...]] = {}
     played = total
     for i, likeness in enumerate(like):
         if likeness >= LEAST_LIKENESS:
-            own = _powers(np.asarray(tracks[i], dtype=np.float64), sample_rate)
+            own = asked.powers(tracks[i])
             rings[i] = _learned(own, _without(total, own), asked, most).moves
             if rings[i]:
                 played = _without(played, own)
@@ -194,86 +230,36 @@ def learn_of_mix(
     if not rooms or len(rooms) == len(tracks):
         return LearnedOfMix((), like, rooms)
     known = [move.frequency_hz for i in rooms for move in rings[i]]
-    whole = _powers(np.asarray(mix, dtype=np.float64), sample_rate)
+    whole = asked.powers(mix)
     found = _learned(whole, played[: len(whole)], asked, most)
     kept = [m for m in found.moves if min(abs(math.log2(m.frequency_hz / hz)) for hz in known) < _SAME_OCT]
     return LearnedOfMix(tuple(kept), like, rooms)
 
 
-def likenesses(
-    sounds: Sequence[npt.ArrayLike],
-    *,
-    sample_rate: int,
-    from_hz: float = 150.0,
-    to_hz: float = 8_000.0,
-    lead_s: float = 0.0,
-) -> tuple[float, ...]:
-    """How far each of some sounds (n, channels), all of the same frames, goes with what the others play: 0 to 1.
-
-    As `Learned.likeness`, from fewer frequencies; 0 for what is hardly heard.
-
-    Raises
-    ------
-    BadAudio : too short.
-    InvalidValue : the range is none.
-    """
-    _check_range(from_hz, to_hz)
-    return _compared(sounds, _Asked(sample_rate, from_hz, to_hz, lead_s))[0]
-
-
 def _compared(sounds: Sequence[npt.ArrayLike], asked: _Asked) -> tuple[tuple[float, ...], Floats]:
-    """`likenesses`, and the power of all sounds together, (windows, bins): each is transformed once, none is kept."""
-    sample_rate = asked.sample_rate
-    _long_enough(min((np.shape(sound)[0] for sound in sounds), default=0), asked.lead_s, sample_rate)
-    bin_hz = float(asked.bins_hz[1])
-    octaves = np.arange(math.log2(max(asked.from_hz, 4.0 * bin_hz)), math.log2(asked.top_hz), 1.0 / _FEW_PER_OCTAVE)
+    """How far each of some sounds (n, channels), all of the same frames, goes with what the others play, 0 to 1.
+
+    As `Learned.likeness`, from fewer frequencies; 0 for what is hardly heard. And the power of all together, (windows,
+    bins): each is transformed once, none is kept.
+    """
+    asked.long_enough(min((np.shape(sound)[0] for sound in sounds), default=0))
+    lowest_hz = max(asked.from_hz, 4.0 * asked.bin_hz)
+    octaves = np.arange(math.log2(lowest_hz), math.log2(asked.top_hz), 1.0 / _FEW_PER_OCTAVE)
     bands, heard = [], []
-    total: Floats = np.zeros((0, len(asked.bins_hz)))
+    total: Floats = np.zeros(())
     for sound in sounds:
-        power = _powers(np.asarray(sound, dtype=np.float64), sample_rate)
-        heard.append(_sounding(power, asked))
-        bands.append(_banded(power, 2.0**octaves, bin_hz))
-        total = total + power if len(total) else power
+        power = asked.powers(sound)
+        heard.append(asked.sounding(power))
+        bands.append(_banded(power, 2.0**octaves, asked.bin_hz))
+        total = total + power
     found = []
     for band, sounding in zip(bands, heard, strict=True):
-        expected = _expected(sum(bands) - band, sample_rate)
+        expected = asked.expected(sum(bands) - band)
         if np.count_nonzero(sounding) < 2 * HOPS or np.max(expected, initial=0.0) <= 0.0:
             found.append(0.0)
             continue
         found.append(_likeness(*(10.0 * np.log10(np.maximum(p[sounding], 0.0) + 1e-12) for p in (band, expected))))
     return tuple(found), total
-
-
-def _check_range(from_hz: float, to_hz: float) -> None:
-    if not 0.0 < from_hz < to_hz:
-        raise InvalidValue("to_hz", to_hz, f"it must lie above {from_hz:g} Hz")
-
-
-def _long_enough(frames: int, lead_s: float, sample_rate: int) -> None:
-    if frames < (lead_s + LEAST_S) * sample_rate:
-        raise BadAudio(f"It takes at least {LEAST_S:g} s of sound to learn from; mark a longer passage.")
-
-
-def _expected(played: Floats, sample_rate: int) -> Floats:
-    """What should be heard in a small room of the power that is played, (windows, frequencies)."""
-    length = window_frames(sample_rate, WINDOW_S)
-    return decayed(played, math.exp(-13.8 * length / HOPS / sample_rate / DECAY_S))
-
-
-def _sounding(power: Floats, asked: _Asked) -> npt.NDArray[np.bool_]:
-    """Which windows are loud enough in the range, and behind the lead: (windows,)."""
-    hz = asked.bins_hz
-    level = 10.0 * np.log10(np.sum(power[:, (hz >= asked.from_hz) & (hz <= asked.top_hz)], axis=1) + 1e-15)
-    sounds = level > np.max(level, initial=-150.0) - QUIET_DB
-    sounds[: math.ceil(asked.lead_s * 2.0 * hz[-1] * HOPS / (2 * (len(hz) - 1)))] = False
-    return np.asarray(sounds)
-
-
-def _powers(x: Floats, sample_rate: int) -> Floats:
-    """Power of short spectra, channels together: (windows, bins)."""
-    length = window_frames(sample_rate, WINDOW_S)
-    pieces = short_spectra(x, np.hanning(length), length // HOPS)
-    return np.concatenate([np.zeros((0, length // 2 + 1)), *(np.sum(np.abs(z) ** 2, axis=1) for z in pieces)])
 
 
 def _without(power: Floats, part: Floats) -> Floats:
