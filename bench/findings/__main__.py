@@ -70,27 +70,19 @@ def verdicts_of(half: str, words: Collection[str]) -> list[Verdict]:
     return verdicts
 
 
-def print_unseen(words: Collection[str]) -> None:
-    """The table of those recordings by which nothing was chosen."""
-    verdicts = verdicts_of(UNSEEN, words)
-    for what, measured, wanted in table(verdicts):
-        print(f"{what:48} {measured:>22}{wanted and f'   must {wanted}'}")
-
-
 def main(words: Collection[str]) -> None:
     require_packages()
-    if UNSEEN in words:
-        print_unseen(words)
-        return
     of = slice(1) if "tune" in words else slice(1, 2) if "held" in words else slice(2)
+    columns = {UNSEEN: (UNSEEN,)} if UNSEEN in words else {"known": KNOWN[of], "foreign": FOREIGN[of]}
     with ProcessPoolExecutor(2) as pool:
-        coming = [[pool.submit(verdicts_of, half, words) for half in halves[of]] for halves in (KNOWN, FOREIGN)]
+        coming = [[pool.submit(verdicts_of, half, words) for half in halves] for halves in columns.values()]
         every = [[verdict for half in halves for verdict in half.result()] for halves in coming]
-    print(f"{'':48} {'known':>22} {'foreign':>22}")
-    for (what, known, wanted), (_, foreign, _) in zip(*(table(verdicts) for verdicts in every), strict=True):
-        print(f"{what:48} {known:>22} {foreign:>22}{wanted and f'   must {wanted}'}")
+    print(f"{'':48}", *(f"{name:>22}" for name in columns))
+    for rows in zip(*(table(verdicts) for verdicts in every), strict=True):
+        what, _, wanted = rows[0]
+        print(f"{what:48}", *(f"{measured:>22}" for _, measured, _ in rows), wanted and f"  must {wanted}")
     if "families" in words:
-        for name, verdicts in zip(("known", "foreign"), every, strict=True):
+        for name, verdicts in zip(columns, every, strict=True):
             print(name, *families(verdicts), sep="\n  ")
 
 

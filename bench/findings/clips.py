@@ -5,14 +5,17 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
 
 from bench.findings.sources import Source, all_sources, require_packages
 from mivlo.core.units import Floats
+
+Job = TypeVar("Job")
 
 CACHE = Path(os.environ.get("MIVLO_BENCH_CACHE", "var/bench/findings"))
 FOLDS = {
@@ -51,14 +54,18 @@ def _make(job: tuple[int, int]) -> str:
     return ""
 
 
-def for_every_take(work: Callable[[tuple[int, int]], str], takes: int, workers: int) -> None:
-    """Do something for (number of a source, take), in parallel; what it says is printed."""
-    require_packages()
-    jobs = [(i, take) for take in range(takes) for i in range(len(all_sources()))]
+def for_all(work: Callable[[Job], str], jobs: Sequence[Job], workers: int) -> None:
+    """Do something for every job, in parallel; what it says is printed."""
     with ProcessPoolExecutor(workers) as pool:
         for done, said in enumerate(pool.map(work, jobs, chunksize=4)):
             if said or done % 50 == 0:
                 print(done, len(jobs), said, flush=True)
+
+
+def for_every_take(work: Callable[[tuple[int, int]], str], takes: int, workers: int) -> None:
+    """As `for_all`, for (number of a source, take)."""
+    require_packages()
+    for_all(work, [(i, take) for take in range(takes) for i in range(len(all_sources()))], workers)
 
 
 if __name__ == "__main__":

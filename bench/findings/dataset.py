@@ -10,13 +10,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
-from bench.findings.clips import CACHE, FOLDS, clip
+from bench.findings.clips import CACHE, FOLDS, clip, for_all
 from bench.findings.damage import Bell, Draw, Sound, damage, draw_bell, draw_wider
 from bench.findings.made import made_up
 from bench.findings.origins import learnt_by
@@ -54,7 +53,8 @@ class Amount:
 
 
 WHOLE = Amount()
-_MOST_TAKES = 4
+JUDGED = Amount(variants=0, made_up=0, spilled=0)
+"""Of what is watched while a network learns."""
 RECORDINGS = Amount(1, 1, 2, 2, 500, 250, ("closer",))
 """To go on with: all recordings, and some of what was learnt from before, so that it is not forgotten."""
 
@@ -145,13 +145,14 @@ def _vary(number: int, take: int, clean: Floats, amount: Amount) -> None:
         _keep(_name(source, take, variant), made, random, amount.views)
 
 
-def _make_up(job: tuple[int, Amount]) -> None:
+def _make_up(job: tuple[int, Amount]) -> str:
     number, amount = job
     random = np.random.default_rng([number, 8_642])
     _keep(_made_up_name(number), _damaged(made_up, draw_bell, draw_wider), random, amount.views)
+    return ""
 
 
-def _spill(job: tuple[int, Amount]) -> None:
+def _spill(job: tuple[int, Amount]) -> str:
     """A clip of any instrument, another made from it or one that nobody built, and what is heard beside it."""
     number, amount = job
     sources = [s for s in all_sources() if s.half == "more"]
@@ -165,6 +166,7 @@ def _spill(job: tuple[int, Amount]) -> None:
         return _beside(clean, spill(clean, random, another), random, draw_bell, draw_wider)
 
     _keep(_spilled_name(number), make, np.random.default_rng([number, 9_753]), amount.views)
+    return ""
 
 
 def _beside(clean: Floats, beside: Floats, random: np.random.Generator, *draws: Draw) -> list[Sound]:
@@ -204,26 +206,19 @@ def _keep(
         np.savez(path, contours=np.stack([VIEWS[view](x) for x, _ in sounds]), bells=bells, lengths=lengths)
 
 
-def load(
-    wanted: Callable[[Source], bool],
-    *,
-    view: str = "examples",
-    whole: bool = True,
-    variants: bool = True,
-) -> list[Example]:
-    """All examples that have been built of the sources that are wanted.
+def load(wanted: Callable[[Source], bool], *, view: str = "examples", amount: Amount = WHOLE) -> list[Example]:
+    """All examples that have been built, up to an amount, of the sources that are wanted.
 
-    variants : whether other instruments made from them, too. whole : whether also those that nobody built and clips in
-    which any source may be heard.
+    Those that nobody built and clips in which any source may be heard are of none, and only the amount says how many.
     """
     out = []
     for source in filter(wanted, all_sources()):
-        numbers = (None, *range(WHOLE.variants if variants else 0))
-        names = [(_name(source, take, n), False) for take in range(_MOST_TAKES) for n in numbers]
+        numbers = (None, *range(amount.variants))
+        names = [(_name(source, take, n), False) for take in range(amount.takes) for n in numbers]
         for name, beside in (*names, (_beside_name(source), True)):
             out += _read(_path(view, name), source.name, source.half, source.role, beside=beside)
-    made = [(_made_up_name(n), False) for n in range(WHOLE.made_up)]
-    for name, beside in made + [(_spilled_name(n), True) for n in range(WHOLE.spilled)] if whole else ():
+    made = [(_made_up_name(n), False) for n in range(amount.made_up)]
+    for name, beside in made + [(_spilled_name(n), True) for n in range(amount.spilled)]:
         out += _read(_path(view, name), name, "more", "", beside=beside)
     return out
 
@@ -240,13 +235,10 @@ def _read(path: Path, name: str, half: str, role: str, *, beside: bool = False) 
 def build(amount: Amount, workers: int = 2) -> None:
     """Make all that is not there yet."""
     require_packages()
-    jobs = [(i, t, amount) for i, source in enumerate(all_sources()) for t in range(amount.of(source)[0])]
-    with ProcessPoolExecutor(workers) as pool:
-        list(pool.map(_make_up, [(n, amount) for n in range(amount.made_up)], chunksize=4))
-        for done, said in enumerate(pool.map(_build, jobs, chunksize=4)):
-            if said or done % 50 == 0:
-                print(done, len(jobs), said, flush=True)
-        list(pool.map(_spill, [(n, amount) for n in range(amount.spilled)], chunksize=4))
+    for_all(_make_up, [(n, amount) for n in range(amount.made_up)], workers)
+    takes = [(i, t, amount) for i, source in enumerate(all_sources()) for t in range(amount.of(source)[0])]
+    for_all(_build, takes, workers)
+    for_all(_spill, [(n, amount) for n in range(amount.spilled)], workers)
 
 
 if __name__ == "__main__":

@@ -23,7 +23,7 @@ import sys
 import time
 from collections.abc import Callable, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -35,7 +35,7 @@ from torch.nn import functional
 
 from bench.findings.clips import CACHE, FOLDS, without
 from bench.findings.damage import LEAST_LIFT_DB, Bell, draw_bell, draw_wider, lift_db
-from bench.findings.dataset import Example, load
+from bench.findings.dataset import JUDGED, WHOLE, Example, load
 from bench.findings.learning import Arrays, Stack, Steps, kept, put
 from bench.findings.origins import learnt_by
 from bench.findings.sources import Source
@@ -308,7 +308,7 @@ def train(
 def watched_in(view: View, watch: Callable[[Source], bool]) -> Watched:
     """What is watched while a network of a view learns."""
     out = {}
-    examples = load(watch, view=view.examples, variants=False, whole=False)
+    examples = load(watch, view=view.examples, amount=JUDGED)
     for half, beside in sorted({(e.half, e.beside) for e in examples}):
         some = [e for e in examples if (e.half, e.beside) == (half, beside)]
         x = torch.from_numpy(np.stack([view.inputs(e.contours) for e in some]))
@@ -324,7 +324,8 @@ def learnt_from(view: View = USUAL, leave_out: Callable[[Source], bool] | None =
         return source.half == "more" and not (leave_out is not None and leave_out(source))
 
     # in spill anything may be heard
-    examples = load(learn, view=view.examples, whole=leave_out is None)
+    amount = WHOLE if leave_out is None else replace(WHOLE, spilled=0)
+    examples = load(learn, view=view.examples, amount=amount)
     return told(examples, watched_in(view, lambda source: source.half in ("tune", "foreign")))
 
 
