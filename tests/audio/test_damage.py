@@ -67,7 +67,7 @@ def test_a_whole_file_is_read_without_a_word(form: str, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("form", FORMS)
 @given(share=st.floats(0.0, 0.9999))
-@settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=12, suppress_health_check=list(HealthCheck))
 def test_a_file_that_was_cut_off_anywhere_says_so(form: str, share: float, tmp_path: Path) -> None:
     data = _file(form)
     path = tmp_path / "cut"
@@ -82,7 +82,7 @@ def test_a_file_that_was_cut_off_anywhere_says_so(form: str, share: float, tmp_p
 
 @pytest.mark.parametrize("form", ["flac", "vorbis", "opus", "mp3"])
 @given(at=st.floats(0.3, 0.95), with_what=st.binary(min_size=1, max_size=5_000))
-@settings(max_examples=10, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=10, suppress_health_check=list(HealthCheck))
 def test_what_lies_before_other_bytes_in_the_middle_is_kept(
     form: str, at: float, with_what: bytes, tmp_path: Path
 ) -> None:
@@ -149,7 +149,7 @@ def test_counts_of_channels_that_are_none(form: str, channels: int, tmp_path: Pa
     form=st.sampled_from(sorted(FORMS)),
     changes=st.lists(st.tuples(st.integers(0, 400), st.integers(0, 255)), max_size=8),
 )
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=150, suppress_health_check=list(HealthCheck))
 def test_whatever_a_header_says_nothing_but_a_sentence_comes_of_it(
     form: str, changes: list[tuple[int, int]], tmp_path: Path
 ) -> None:
@@ -168,7 +168,7 @@ def test_whatever_a_header_says_nothing_but_a_sentence_comes_of_it(
         [b"", b"RIFF", b"RF64", b"FORM", b"riff", b".snd", b"caff", b"OggS", b"\xff\xfb\x90\x00", b"ID3"]
     ),
 )
-@settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=200, suppress_health_check=list(HealthCheck))
 def test_the_readers_of_headers_end_on_anything(rest: bytes, magic: bytes, tmp_path: Path) -> None:
     path = tmp_path / "anything"
     path.write_bytes(magic + rest + b"\0")

@@ -61,7 +61,7 @@ def test_what_was_written_is_read_back(tmp_path: Path, kind: str) -> None:
     assert inspect(path).stated_frames == inspect(path).frames == 48_001
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(st.integers(0, 2**40), st.lists(st.integers(0, 10**7), max_size=8), st.sampled_from([44_100, 96_000, 192_000]))
 def test_places_follow_the_sample_rate(start: int, frames: list[int], rate: int) -> None:
     marks = Marks(bext(start), tuple(Marker(i, f) for i, f in enumerate(frames)))
@@ -73,7 +73,7 @@ def test_places_follow_the_sample_rate(start: int, frames: list[int], rate: int)
     assert there.at_rate(rate, rate) == there
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.binary(max_size=400))
 def test_damaged_chunks_are_no_marks(tmp_path_factory: pytest.TempPathFactory, rest: bytes) -> None:
     path = tmp_path_factory.mktemp("damaged") / "take.wav"

@@ -157,7 +157,7 @@ levels = st.floats(-20.0, 105.0)
 
 
 @given(st.sampled_from([8_000, 22_050, 44_100, 48_000, 96_000]), st.floats(60.0, 3_500.0), st.integers(2_000, 20_000))
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_components_hold_the_power_of_a_sound(rate: int, hz: float, length: int) -> None:
     """A sine's mean square, weighted by the ear at its frequency, whatever the rate and the length."""
     x = np.sin(2 * np.pi * hz * np.arange(length) / rate)
@@ -169,7 +169,7 @@ def test_components_hold_the_power_of_a_sound(rate: int, hz: float, length: int)
 
 
 @given(levels, levels, st.integers(0, BANDS - 1))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_partial_loudness_is_the_papers_formula(signal_db: float, noise_db: float, band: int) -> None:
     """Moore, Glasberg & Baer 1997, equations 17 to 20 (from memory), in double precision, below 100 dB."""
     e, n = 10.0 ** (signal_db / 10.0), 10.0 ** (noise_db / 10.0)
@@ -203,7 +203,7 @@ def test_partial_loudness_is_the_papers_formula(signal_db: float, noise_db: floa
 
 
 @given(levels, levels, st.floats(0.5, 30.0), st.integers(0, BANDS - 1))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_more_noise_never_makes_louder(signal_db: float, noise_db: float, more_db: float, band: int) -> None:
     own, some, more = (
         np.full((1, BANDS), 10.0 ** (db / 10.0), np.float32) for db in (signal_db, noise_db, noise_db + more_db)

@@ -144,7 +144,7 @@ def _with_halves(voice: Floats, beat: Floats) -> tuple[Scene, Carving]:
     return heard, Carving(heard, 0, 1, lambda: voice[:, None], sample_rate=RATE, halves=halves)
 
 
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 @given(hz=st.floats(200.0, 5_000.0), q=st.floats(0.7, 4.0), gain=st.floats(-12.0, -1.0), lean=st.floats(-0.4, 0.4))
 def test_what_a_cut_of_the_middle_does_is_what_it_does_when_it_is_rendered(
     hz: float, q: float, gain: float, lean: float
@@ -188,7 +188,7 @@ def test_what_is_buried_is_no_clash_of_carves() -> None:
 
 
 @given(st.permutations(range(3)), st.sampled_from([1, 2]))
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 def test_the_order_of_tracks_does_not_matter(order: list[int], ears: int) -> None:
     sounds = [noise(60.0 + 3 * i, 200.0 * 2**i, 1_500.0 * 2**i, 1.5)[:: (-1) ** i].copy() for i in range(3)]
     gains = ((0.9, 0.3), (0.5, 0.5), (0.2, 1.0)) if ears == 2 else ()

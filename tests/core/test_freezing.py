@@ -61,7 +61,7 @@ def test_the_share_is_what_rendering_both_gives() -> None:
 
 
 @given(st.integers(0, 3_000), st.integers(1, 2), st.floats(0.0, 1.0), st.integers(0, 6))
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_any_sound_however_short_is_frozen_or_refused(frames: int, channels: int, share: float, most: int) -> None:
     x = np.random.default_rng(frames).standard_normal((frames, channels)) * 0.1
     frozen = freeze(x, Entry(move=AdaptiveMove(200.0, 12_000.0, share=share)), sample_rate=RATE, most=most)

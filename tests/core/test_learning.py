@@ -49,7 +49,7 @@ def test_only_what_lies_in_the_range_is_learned() -> None:
 
 
 @given(st.integers(0, 150_000), st.integers(0, 150_000), st.integers(1, 2), st.floats(0.0, 3.0))
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_any_lengths_are_learned_from_or_refused(frames: int, other: int, channels: int, lead: float) -> None:
     random = np.random.default_rng(frames)
     x = random.standard_normal((frames, channels)) * 0.1

@@ -128,7 +128,7 @@ def test_members_beyond_what_the_rate_holds_are_left_out(rate: int) -> None:
         assert np.all(np.isfinite(stream.process(x, x)))
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(
     st.lists(
         st.none() | st.builds(Probe, st.floats(30.0, 20_000.0), st.floats(0.05, 2.0), st.floats(0.0, 24.0),

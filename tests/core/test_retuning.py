@@ -33,7 +33,7 @@ def _rung(x: Floats, hz: float, octaves: float, gain_db: float, rate: float) -> 
     return treat(x[:, None], [bell], sample_rate=rate).astype(np.float32)
 
 
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(
     hz=st.floats(250.0, 4_000.0),
     moved=st.floats(-0.25, 0.25),
@@ -104,7 +104,7 @@ def test_what_acts_by_level_keeps_how_it_shares_its_depth() -> None:
     assert made.range_db / made.gain_db == pytest.approx(3.0, rel=0.02)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(
     places=st.lists(st.floats(0.0, 1.0), min_size=2 * REACH + 1, max_size=2 * REACH + 1).filter(lambda p: sum(p) > 0.1)
 )
@@ -138,7 +138,7 @@ def _take_at(rate: int) -> Search:
     return Search(_rung(_noise(11, rate), 700.0, 0.1, 14.0, rate), sample_rate=rate)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @example(hz=20_500.0, q=30.0, gain_db=-8.0, first=True)
 @example(hz=21.0, q=4.0, gain_db=-8.0, first=False)
 @given(hz=st.floats(20.0, 21_000.0), q=st.floats(0.5, 60.0), gain_db=st.floats(-24.0, -0.1), first=st.booleans())

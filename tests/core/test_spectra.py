@@ -109,7 +109,7 @@ def test_bytes_are_half_decibels_above_the_floor() -> None:
     assert spectra.quantise([-120.0, -119.5, 0.0, -300.0, 90.0]).tolist() == [0, 1, 240, 0, 255]
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(1, 6), st.integers(2, 300), st.floats(0.3, 80.0), st.integers(0, 2**31))
 def test_levels_are_smoothed_as_the_library_does_it(rows: int, points: int, sigma: float, seed: int) -> None:
     levels = np.random.default_rng(seed).normal(-60.0, 10.0, (rows, points)).astype(np.float32)

@@ -337,7 +337,7 @@ def test_nothing_heard_is_above_full_scale() -> None:
 
 
 @given(st.floats(-24.0, 12.0), st.floats(60.0, 12_000.0), st.floats(0.3, 20.0), st.floats(0.001, 0.9))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_what_is_removed_is_lifted_but_never_above_untreated_nor_into_the_limiter(
     gain_db: float, hz: float, q: float, level: float
 ) -> None:

@@ -207,7 +207,7 @@ class Listener:
 @example(rate=8_000, phase=0, story=[("play",), ("wait", 37), ("passage", (0, 1_024)), ("seek", 1)], cached=False)
 # a group that is heard alone in its place leaves out what is muted in it
 @example(rate=8_000, phase=0, story=[("focus", GROUP), ("scope", Scope.ALONE, True), ("mute", 2, True)], cached=False)
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 def test_every_block_is_what_an_export_holds_there(
     rate: int, phase: int, story: list[tuple[Any, ...]], cached: bool
 ) -> None:
@@ -260,7 +260,7 @@ def _spoiled(render: Any) -> Any:
     length=st.integers(160, 5_000) | st.integers(1, 9).map(lambda n: n * BLOCK_FRAMES),
     at=st.integers(0, 9_000),
 )
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=50)
 def test_a_loop_never_leaves_its_passage_and_has_exactly_its_period(
     rate: int, start: int, length: int, at: int
 ) -> None:
@@ -326,7 +326,7 @@ def test_at_the_songs_start_silence_fades_in() -> None:
 
 
 @given(st.lists(st.sampled_from(["play", "pause", "seek"]), min_size=1, max_size=8), st.integers(0, 10))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_the_last_seek_wins_whatever_play_or_pause_comes_with_it(order: list[str], blocks_before: int) -> None:
     engine = song(8_000, 20_000)
     engine.play()

@@ -267,7 +267,7 @@ def test_a_backup_is_of_one_moment_while_others_edit(song: SongState, tmp_path: 
 
 
 @given(st.data())
-@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=60, suppress_health_check=list(HealthCheck))
 def test_a_damaged_backup_changes_nothing(song: SongState, saved: Path, data: st.DataObject) -> None:
     content = bytearray(saved.read_bytes())
     kind = data.draw(st.sampled_from(["flip", "cut", "insert"]))
@@ -401,7 +401,7 @@ def test_a_recording_that_the_store_has_lost_is_said_and_the_rest_is_saved(song:
 
 
 @given(st.lists(st.integers(1, 40), min_size=1, max_size=12), st.integers(0, 23), st.integers(1, 4))
-@settings(max_examples=8, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=8, suppress_health_check=list(HealthCheck))
 def test_each_night_one_backup_and_the_last_ones_stay(
     song: SongState, tmp_path_factory: pytest.TempPathFactory, hours: list[int], hour: int, kept: int
 ) -> None:

@@ -57,7 +57,7 @@ _steps = st.lists(
 
 
 @given(_steps)
-@settings(max_examples=10, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=10, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_any_steps_of_two_pages_leave_a_log_that_says_all(song: SongState, story: list[tuple[str, str, int]]) -> None:
     with session() as s:
         begins = s.scalar(text("SELECT max(id) FROM edits WHERE song_id = :id"), {"id": song.id})

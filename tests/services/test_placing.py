@@ -65,7 +65,7 @@ def _play(song: SongState) -> Floats:
     return out
 
 
-@budget(max_examples=100, deadline=None)
+@budget(max_examples=100)
 @given(st.dictionaries(st.integers(0, 20), st.none() | st.integers(0, 2**40).map(lambda n: n / RATE), max_size=8))
 def test_all_lie_as_far_apart_as_they_were_recorded(references: dict[int, float | None]) -> None:
     starts = starts_by_reference(references)

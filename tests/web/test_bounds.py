@@ -175,7 +175,7 @@ def test_the_whole_interface_answers_odd_requests_without_a_fault(address: str, 
             continue
 
         @settings(
-            max_examples=6, deadline=None, database=None, derandomize=True, phases=[Phase.generate],
+            max_examples=6, database=None, derandomize=True, phases=[Phase.generate],
             suppress_health_check=list(HealthCheck),
         )  # fmt: skip
         @given(case=operation.as_strategy(), real=st.booleans())

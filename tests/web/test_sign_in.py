@@ -15,7 +15,6 @@ import httpx
 import pytest
 import websockets
 from hypothesis import given
-from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
 
 from mivlo.config import settings
@@ -124,7 +123,6 @@ def test_all_together_may_not_try_without_bound(tmp_path: Path) -> None:
         asked.open("x", "another address")
 
 
-@hypothesis_settings(deadline=None)
 @given(st.text(max_size=200), st.binary(max_size=60))
 def test_no_cookie_and_no_place_to_go_on_to_does_harm(cookies: str, place: bytes) -> None:
     asked = _known()

@@ -43,7 +43,7 @@ def test_each_second_point_is_one_of_the_findings_grid() -> None:
     np.testing.assert_allclose(closer_grid()[1::2], finding_grid())
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 2**31), st.floats(-40.0, 40.0))
 def test_a_louder_track_is_the_same_track(seed: int, gain_db: float) -> None:
     contours = _contours(seed)
@@ -52,7 +52,7 @@ def test_a_louder_track_is_the_same_track(seed: int, gain_db: float) -> None:
     np.testing.assert_allclose(closer_input(louder), closer_input(contours), atol=1e-4)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 2**31), st.floats(6.0, 13.5), st.floats(0.03, 1.5), st.floats(-18.0, 18.0))
 def test_a_boost_over_all_of_it_adds_what_is_said(seed: int, at_oct: float, octaves: float, gain_db: float) -> None:
     contours = _contours(seed)
@@ -63,7 +63,7 @@ def test_a_boost_over_all_of_it_adds_what_is_said(seed: int, at_oct: float, octa
     np.testing.assert_allclose(added, closer_input_of_boost(boost), atol=1e-3)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.integers(0, POINTS - 1), st.sampled_from(range(len(HARMONICS))))
 def test_a_point_sees_what_stands_at_its_harmonics(at: int, which: int) -> None:
     """The grid is laid by ratios: two partials of a note lie equally far apart wherever the note is."""
@@ -83,7 +83,7 @@ def test_a_point_sees_what_stands_at_its_harmonics(at: int, which: int) -> None:
     assert not np.any(rows[:, 1:])
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, POINTS - 1))
 def test_a_centre_between_the_points_is_not_lost(at: int) -> None:
     raw = np.full((len(HEADS), POINTS), -4.0, dtype=np.float32)
@@ -94,7 +94,7 @@ def test_a_centre_between_the_points_is_not_lost(at: int) -> None:
     assert np.all(np.abs(np.log2(finding_grid()[found] / closer_grid()[at])) <= 1.001 / 96.0)
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(st.integers(0, 2**31), st.integers(1, 3))
 def test_the_closer_look_counts_the_same_however_many_networks_read_it(seed: int, networks: int) -> None:
     contours = np.random.default_rng(seed).normal(-60.0, 8.0, (27, len(finding_grid()))).astype(np.float32)

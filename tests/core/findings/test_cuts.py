@@ -36,7 +36,7 @@ def _apart(spots: list[Spot]) -> bool:
     return bool(np.all(np.diff(places) > 0.2))
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(st.lists(bells, min_size=1, max_size=8).filter(_apart), st.integers(0, 1_000))
 def test_bells_that_are_a_little_off_come_to_where_the_wanted_ones_are(real: list[Spot], seed: int) -> None:
     """However they overlap: twice as near to the curve at least, and heights within a decibel."""
@@ -52,7 +52,7 @@ def test_bells_that_are_a_little_off_come_to_where_the_wanted_ones_are(real: lis
     assert max(abs(a.gain_db - b.gain_db) for a, b in zip(found, real, strict=True)) < 1.0
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(bells, bells)
 def test_a_ring_stands_where_it_fits_and_is_as_high_and_wide_as_both_say(said: Spot, fitted: Spot) -> None:
     found = between(said, fitted)
@@ -80,7 +80,7 @@ def _said(spot: Spot, certain: float) -> Reading:
     )  # fmt: skip
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(st.floats(200.0, 900.0), st.floats(0.6, 1.5), st.floats(3.0, 10.0), st.floats(0.5, 2.0), st.floats(-0.15, 0.15))
 def test_a_broad_spot_is_what_two_looks_say(hz: float, octaves: float, gain_db: float, too: float, off: float) -> None:
     """Whatever the first look said of its height, what is left and what was taken is the whole of it."""

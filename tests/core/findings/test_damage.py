@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(hz=st.floats(120.0, 700.0), ring_s=st.floats(0.05, 0.4), gain_db=st.floats(6.0, 16.0))
 def test_a_mode_rings_as_long_as_it_says_and_stands_out_as_far(hz: float, ring_s: float, gain_db: float) -> None:
     impulse = np.zeros(2 * RATE)

@@ -61,7 +61,7 @@ EARLY = (0.2, 0.9, 1.6, 2.3, 3.0, 3.6)
 LATE = (4.2, 4.9, 5.6, 6.2, 6.9, 7.5)
 
 
-@settings(deadline=None, max_examples=12)
+@settings(max_examples=12)
 @given(places, gains_db, seeds)
 def test_a_ring_in_one_of_two_twins_is_told_by_how_far_the_other_lacks_it(hz: float, db: float, seed: int) -> None:
     x = strokes(seed, EARLY + LATE)
@@ -74,7 +74,7 @@ def test_a_ring_in_one_of_two_twins_is_told_by_how_far_the_other_lacks_it(hz: fl
     assert song.beside(0, hz, RING_OCT).lacking_db is None or song.beside(0, hz, RING_OCT).lacking_db < 0.0  # type: ignore[operator]
 
 
-@settings(deadline=None, max_examples=12)
+@settings(max_examples=12)
 @given(places, seeds)
 def test_a_ring_in_both_twins_speaks_for_neither(hz: float, seed: int) -> None:
     x = ringing(strokes(seed, EARLY + LATE), hz)
@@ -84,7 +84,7 @@ def test_a_ring_in_both_twins_speaks_for_neither(hz: float, seed: int) -> None:
         assert lacking is None or abs(lacking) < 1.5
 
 
-@settings(deadline=None, max_examples=12)
+@settings(max_examples=12)
 @given(places, st.floats(3.0, 40.0), st.floats(-30.0, -14.0), seeds)
 def test_spill_is_told_with_where_it_comes_from_and_how_late(hz: float, ms: float, db: float, seed: int) -> None:
     drum = ringing(strokes(seed, EARLY), hz, 15.0)
@@ -97,7 +97,7 @@ def test_spill_is_told_with_where_it_comes_from_and_how_late(hz: float, ms: floa
     assert song.beside(0, hz, RING_OCT).spill_of is None
 
 
-@settings(deadline=None, max_examples=12)
+@settings(max_examples=12)
 @given(st.floats(400.0, 3_000.0), seeds)
 def test_a_room_rings_in_all_that_is_played_in_it(hz: float, seed: int) -> None:
     """Below 400 Hz eight seconds of strokes are too few frames: in half of such songs nothing is said."""
@@ -121,7 +121,7 @@ def notes(seed: int, hz: float, when: tuple[float, ...], other: float) -> Floats
     return out
 
 
-@settings(deadline=None, max_examples=12)
+@settings(max_examples=12)
 @given(st.floats(200.0, 1_000.0), seeds)
 def test_a_pitch_that_several_play_at_a_time_is_a_note_of_the_piece(hz: float, seed: int) -> None:
     when = (1.0, 2.5, 3.0, 5.5, 7.0)
@@ -132,7 +132,7 @@ def test_a_pitch_that_several_play_at_a_time_is_a_note_of_the_piece(hz: float, s
     assert alone.beside(0, hz, 0.04).notes_of == ()
 
 
-@settings(deadline=None, max_examples=12)
+@settings(max_examples=12)
 @given(places, st.permutations([0, 1, 2]), st.lists(gains_db, min_size=3, max_size=3), seeds)
 def test_neither_order_nor_level_of_the_tracks_matters(hz: float, order: list[int], db: list[float], seed: int) -> None:
     tracks = [ringing(strokes(seed, EARLY), hz), ringing(strokes(seed + 1, LATE), hz), strokes(seed + 2, EARLY)]
@@ -142,7 +142,7 @@ def test_neither_order_nor_level_of_the_tracks_matters(hz: float, order: list[in
         assert {order[i] for i in other.beside(at, hz, RING_OCT).rings_in} == set(song.beside(k, hz, RING_OCT).rings_in)
 
 
-@settings(deadline=None, max_examples=6)
+@settings(max_examples=6)
 @given(places, seeds)
 def test_a_room_microphone_is_nobodys_source_and_hides_no_spill(hz: float, seed: int) -> None:
     drum, other = ringing(strokes(seed, EARLY), hz, 15.0), strokes(seed + 1, LATE)

@@ -67,7 +67,7 @@ def _strokes(low_hz: float) -> Floats:
     return x
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(st.floats(-32.0, -6.0), st.integers(0, 1_000))
 def test_rumble_below_a_melody_is_found_however_loud_and_cut_under_what_is_played(level_db: float, seed: int) -> None:
     x = melody()
@@ -139,7 +139,7 @@ def test_plain_noise_has_no_rumble(seed: int) -> None:
     assert _rumble_of(np.random.default_rng(seed).standard_normal(10 * RATE) * 0.1) is None
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(st.floats(38.0, 70.0))
 def test_a_kick_keeps_its_low_end(low_hz: float) -> None:
     found = _rumble_of(_strokes(low_hz))

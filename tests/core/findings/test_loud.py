@@ -32,7 +32,7 @@ def _contours(x: Floats, rate: int) -> tuple[Singles, Singles]:
     return all_contours(levels, parts), all_contours(levels, parts, LOUD_GATE_DB)
 
 
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 @given(st.integers(0, 2**31), RATES, st.floats(26.0, 40.0))
 def test_what_is_heard_between_strokes_is_not_read_with_what_is_loud(seed: int, rate: int, under_db: float) -> None:
     own, other = _strokes(seed, rate)
@@ -48,7 +48,7 @@ def test_what_is_heard_between_strokes_is_not_read_with_what_is_loud(seed: int, 
     assert apart_db(all_alone, all_beside, "quantile_0.3") > 5.0
 
 
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 @given(st.integers(0, 2**31), RATES)
 def test_a_closer_look_is_taken_once_for_both(seed: int, rate: int) -> None:
     own, other = _strokes(seed, rate)
@@ -59,7 +59,7 @@ def test_a_closer_look_is_taken_once_for_both(seed: int, rate: int) -> None:
     assert np.median(loud - usual) > 5.0  # the mean of what is loud lies over that of all
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(st.integers(0, 2**31))
 def test_some_networks_say_what_is_narrow_from_what_is_loud(seed: int) -> None:
     random = np.random.default_rng(seed)

@@ -50,7 +50,7 @@ def _windows(moments: OwnMoments) -> tuple[npt.NDArray[np.bool_], npt.NDArray[np
     return moments.among(times, WINDOW_S), (at > 0.05) & (at < 0.5), rests
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(SEEDS, RATES, st.integers(1, 3), st.floats(18.0, 30.0))
 def test_strokes_are_a_tracks_own_and_the_rests_between_are_the_others(
     seed: int, rate: int, count: int, under_db: float
@@ -64,7 +64,7 @@ def test_strokes_are_a_tracks_own_and_the_rests_between_are_the_others(
     assert np.mean(is_own[rests]) < 0.3
 
 
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 @given(SEEDS, RATES, st.permutations([0, 1, 2]), st.floats(-40.0, 40.0), st.floats(-40.0, 40.0))
 def test_neither_order_nor_level_of_the_tracks_counts(
     seed: int, rate: int, order: list[int], own_db: float, others_db: float
@@ -79,7 +79,7 @@ def test_neither_order_nor_level_of_the_tracks_counts(
     assert abs(other.hidden - first.hidden) < 0.02
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(SEEDS, RATES, st.floats(-20.0, 20.0), st.integers(0, 200), st.floats(150.0, 2_000.0), st.integers(0, 2))
 def test_a_further_microphone_of_the_same_thing_takes_nothing_from_it(
     seed: int, rate: int, gain_db: float, later: int, hz: float, count: int
@@ -96,7 +96,7 @@ def test_a_further_microphone_of_the_same_thing_takes_nothing_from_it(
         np.testing.assert_array_equal(with_twin.own, without.own)
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(SEEDS, RATES, st.integers(1, 3))
 def test_in_a_track_that_nobody_else_is_heard_in_hardly_anything_is_theirs(seed: int, rate: int, count: int) -> None:
     own, _, others = _spilled(seed, rate, count, 24.0)
@@ -105,7 +105,7 @@ def test_in_a_track_that_nobody_else_is_heard_in_hardly_anything_is_theirs(seed:
     assert moments is None or moments.hidden < 2.0 * LEAST_HIDDEN
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(SEEDS, RATES, st.lists(st.sampled_from(["silent", "empty", "short", "long", "faint"]), max_size=3))
 def test_other_tracks_may_be_of_any_length_or_silent(seed: int, rate: int, odd: list[str]) -> None:
     own, left, others = _spilled(seed, rate, 1, 24.0)
@@ -119,7 +119,7 @@ def test_other_tracks_may_be_of_any_length_or_silent(seed: int, rate: int, odd: 
     assert np.all(np.isfinite(moments.left))
 
 
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 @given(SEEDS, st.floats(0.0, LEAST_S - 0.1))
 def test_of_a_short_passage_or_a_track_by_itself_nothing_is_said(seed: int, length_s: float) -> None:
     own, left, others = _spilled(seed, 16_000, 1, 24.0)
@@ -127,7 +127,7 @@ def test_of_a_short_passage_or_a_track_by_itself_nothing_is_said(seed: int, leng
     assert own_moments(own + left, others, sample_rate=16_000, stop=round(length_s * 16_000)) is None
 
 
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 @given(SEEDS, RATES, st.integers(0, 3 * 22_050))
 def test_times_are_those_of_the_whole_track_wherever_it_is_looked_at(seed: int, rate: int, start: int) -> None:
     own, left, others = _spilled(seed, rate, 1, 22.0)

@@ -35,7 +35,7 @@ def _cents(finding: Finding, hz: float) -> float:
     return float(1200 * np.log2(finding.frequency_hz / hz))
 
 
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 @given(tone=st.floats(120.0, 260.0))
 def test_a_mode_that_rings_on_is_told_and_the_fundamental_is_named_and_left_alone(tone: float) -> None:
     search = _search(_drum(tone, [0.35, 0.2, 0.9, 0.15]), Role.DRUMS)
@@ -95,7 +95,7 @@ def _power_db(x: np.ndarray, hz: float, from_s: float, to_s: float) -> float:  #
     return float(10.0 * np.log10(np.mean(spectra[:, round(hz) - 8 : round(hz) + 9].sum(axis=1))))
 
 
-@settings(max_examples=5, deadline=None)
+@settings(max_examples=5)
 @given(tone=st.floats(120.0, 260.0))
 def test_a_cut_of_the_tail_leaves_the_stroke_and_takes_the_ring(tone: float) -> None:
     x = _drum(tone, [0.35, 0.2, 0.9, 0.15])

@@ -15,7 +15,7 @@ from mivlo.core.findings.peaks import find_peaks
     st.floats(-5, 5),
     st.integers(1, 12),
 )
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_any_curve_has_the_peaks_that_scipy_finds(values: list[float], height: float, distance: int) -> None:
     x = np.array(values, dtype=np.float64)
     ours = find_peaks(x, height=height, distance=distance)

@@ -42,7 +42,7 @@ def _laid(contents: dict[str, bytes], version: int, packed: set[str]) -> bytes:
 names = st.text(st.characters(codec="ascii", exclude_categories=["Cc"]), min_size=1, max_size=12)
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.dictionaries(names, st.binary(max_size=300), max_size=6), st.sampled_from([1, 2]), st.data())
 def test_files_are_found_by_their_names(
     tmp_path: Path, contents: dict[str, bytes], version: int, data: st.DataObject

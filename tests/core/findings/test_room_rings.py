@@ -37,7 +37,7 @@ def _told(room: Floats, others: tuple[Floats, ...], role: Role = Role.ROOM, **sp
 
 
 @given(st.integers(1, 3), st.floats(300.0, 3_000.0), st.floats(20.0, 45.0), st.floats(11.0, 15.0))
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 def test_a_ring_is_told_with_its_place_and_its_evidence_agrees(seed: int, hz: float, q: float, db: float) -> None:
     played = _played(seed)
     room = in_room(list(played), [(hz, q, db)], seed)
@@ -54,7 +54,7 @@ def test_a_ring_is_told_with_its_place_and_its_evidence_agrees(seed: int, hz: fl
 
 
 @given(st.permutations([0, 1, 2]), st.integers(0, 3 * RATE), st.integers(0, 3 * RATE))
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=8)
 def test_it_is_told_in_any_order_of_tracks_and_any_stretch(order: list[int], start: int, before_end: int) -> None:
     played = _played(2)
     room = in_room(list(played), [(801.0, 35.0, 12.0)], 2)
@@ -79,7 +79,7 @@ def test_it_needs_others_that_explain_the_room_and_a_room() -> None:
 
 
 @given(st.integers(1, 6))
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 def test_a_room_without_rings_is_not_said_to_ring(seed: int) -> None:
     played = _played(seed)
     assert not [r for r in _rings(in_room(list(played), [], seed), played) if r.confidence >= 0.4]
@@ -110,7 +110,7 @@ def test_what_stands_further_out_and_out_of_less_is_surer(over: float, more: flo
     st.integers(0, 6 * RATE), st.lists(st.tuples(st.integers(0, 6 * RATE), st.sampled_from([0.0, 1e-7, 0.1])), max_size=4),
     st.integers(1, 2), st.sampled_from([8_000.0, 22_050.0, 48_000.0]), st.booleans(),
 )  # fmt: skip
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_any_lengths_levels_and_rates_are_heard(
     frames: int, others: list[tuple[int, float]], channels: int, rate: float, silent: bool
 ) -> None:

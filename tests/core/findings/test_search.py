@@ -54,7 +54,7 @@ def test_a_mode_in_a_drum_loop_is_told_to_5_cents_with_its_ring_time(hz: float, 
     assert told.kind in (Kind.RING, Kind.OWN_TONE)
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(st.floats(np.log2(300.0), np.log2(5_000.0)), st.floats(0.06, 0.2), st.floats(10.0, 16.0))
 def test_a_rings_centre_is_read_between_the_points_of_the_grid(octave: float, octaves: float, gain_db: float) -> None:
     """Those are 25 cents apart. Against the centre of the bell that was put in."""
@@ -228,7 +228,7 @@ def _piece(kind: str, t: Floats, hz: float) -> Floats:
     return np.ones(len(t))
 
 
-@settings(deadline=None, max_examples=20)
+@settings(max_examples=20)
 @example(rate=22_050, length_s=2.5, pieces=[("strokes", 0.0, 1.0, 9_800.0, 0.0)], sides=1.0, role="room")
 @given(
     rate=st.sampled_from([8_000, 11_025, 22_050, 44_100, 48_000, 96_000]),

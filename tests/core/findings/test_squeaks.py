@@ -70,7 +70,7 @@ def test_silence_and_what_is_too_short_have_none() -> None:
         assert find_squeaks(x, 0, len(x), sample_rate=RATE) is None
 
 
-@settings(deadline=None, max_examples=60)
+@settings(max_examples=60)
 @given(
     seconds=st.floats(1.3, 8.0),
     strokes=st.lists(st.tuples(st.floats(0.0, 1.0), st.floats(0.002, 0.4)), max_size=4),

@@ -36,7 +36,7 @@ def _plan(strips: list[Strip]) -> Plan:
 
 
 @given(_strips, _changes, st.integers(0, 2_500))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_a_mix_of_known_and_computed_strips_has_the_same_bits(
     drawn: list[tuple[int, float, float, bool, bool, int]], changes: list[tuple[int, int, bool, float]], at: int
 ) -> None:

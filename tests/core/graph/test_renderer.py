@@ -159,7 +159,7 @@ def test_the_output_gain_comes_behind_everything() -> None:
     lags=st.lists(st.integers(0, 400), min_size=1, max_size=4),
     sizes=st.lists(st.integers(1, 900), min_size=3, max_size=6),
 )
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_any_latency_is_made_up_for_at_every_tap(lags: list[int], sizes: list[int]) -> None:
     x = _noise(4, 2_000).astype(np.float32)
     strips = [
@@ -194,7 +194,7 @@ def test_an_export_has_its_sources_length_and_begins_with_it() -> None:
     sizes=st.lists(st.integers(1, 700), min_size=1, max_size=5),
     grid=st.sampled_from([None, 256]),
 )
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_from_any_frame_in_any_blocks_it_is_the_sound_from_the_songs_start(
     at: int, sizes: list[int], grid: int | None
 ) -> None:
@@ -336,7 +336,7 @@ def test_where_the_way_back_is_limited_it_says_until_when_it_is_not_exact() -> N
 
 
 @given(cut=st.integers(1, 3_000), later=st.integers(1, 2_000))
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_a_copy_of_the_memory_goes_on_to_the_same_bits(cut: int, later: int) -> None:
     plan, sources = _song()
     point = (MIX, Tap.PLACED)
@@ -355,7 +355,7 @@ def test_a_copy_of_the_memory_goes_on_to_the_same_bits(cut: int, later: int) -> 
 
 
 @given(st.integers(0, 3_000), st.lists(st.integers(1, 700), min_size=1, max_size=6), st.integers(0, 60))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_two_plans_play_in_step_whatever_each_lags(at: int, sizes: list[int], lag: int) -> None:
     one, sources = _song()
     changed = replace(one.strips[2], treatment=_treatment(Late(lag), _bell(-9.0)))

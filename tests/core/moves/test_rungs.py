@@ -26,20 +26,20 @@ def _curve(move: RungsMove, at_hz: Floats) -> Floats:
     return np.asarray(20.0 * np.log10(np.abs(h)))
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(COUNTS, st.floats(-24.0, 24.0))
 def test_equal_gains_are_a_level_without_ripple(count: int, gain: float) -> None:
     assert np.max(np.abs(_curve(RungsMove(count, (gain,) * count), heard_hz) - gain)) < 0.1
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(COUNTS, st.floats(-12.0, 12.0), st.data())
 def test_nearly_equal_gains_ripple_as_little(count: int, gain: float, data: st.DataObject) -> None:
     near = data.draw(st.lists(st.floats(gain - 0.02, gain + 0.02), min_size=count, max_size=count))
     assert np.max(np.abs(_curve(RungsMove(count, tuple(near)), heard_hz) - gain)) < 0.1
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(COUNTS, st.data())
 def test_each_gain_is_met_in_its_band(count: int, data: st.DataObject) -> None:
     gains = data.draw(st.lists(st.floats(-6.0, 6.0), min_size=count, max_size=count))
@@ -91,7 +91,7 @@ def test_linear_and_analogue_phase_have_the_same_curve() -> None:
     assert np.max(np.abs(turned)) < 0.2
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(st.lists(st.integers(1, 3_000), min_size=1, max_size=10), st.integers(0, 5_000))
 def test_blocks_of_any_size_give_the_same_while_rungs_move(sizes: list[int], change: int) -> None:
     x = np.random.default_rng(1).standard_normal((sum(sizes), 2))

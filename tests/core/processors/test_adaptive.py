@@ -142,7 +142,7 @@ def test_both_channels_are_turned_down_alike() -> None:
     assert change[1][12] < -0.3
 
 
-@settings(max_examples=10, deadline=None)
+@settings(max_examples=10)
 @given(st.lists(st.integers(1, 5_000), min_size=1, max_size=12))
 def test_blocks_of_any_size_give_the_same(sizes: list[int]) -> None:
     x = np.concatenate([_noise(5, 2), _noise(6, 2)])[: sum(sizes)]

@@ -146,7 +146,7 @@ def test_a_move_may_stand_behind_a_compressor() -> None:
     assert np.max(np.abs(before - by_hand)) > 1e-3
 
 
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(st.floats(0.5, 8.0), st.integers(0, 100), st.sampled_from([1, 2]))
 def test_a_fitted_threshold_takes_what_was_asked_on_average(take: float, seed: int, channels: int) -> None:
     random = np.random.default_rng(seed)

@@ -197,7 +197,7 @@ def test_stereo_link_goes_from_each_for_itself_to_the_louder_one() -> None:
 # --- stability and streams ----------------------------------------------------------------------------
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(
     st.sampled_from([Shape.BELL, Shape.LOW_SHELF, Shape.HIGH_SHELF, Shape.BAND_PASS]),
     st.floats(20.0, 23_000.0), st.floats(0.1, 100.0), st.floats(-30.0, 30.0), st.floats(-36.0, 36.0),
@@ -217,7 +217,7 @@ def test_however_its_gain_moves_the_energy_of_its_memory_does_not_grow(
     assert np.max(np.linalg.norm(steps, ord=2, axis=(1, 2))) <= 1.0 + 1e-9
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(st.lists(st.integers(1, 3_000), min_size=1, max_size=30), st.sampled_from([0.0, 3.0]), st.booleans())
 def test_blocks_of_any_size_give_the_same(sizes: list[int], ahead: float, stereo: bool) -> None:
     count = sum(sizes)
@@ -260,7 +260,7 @@ _MOVES = st.builds(
 
 
 @given(st.lists(_MOVES, min_size=1, max_size=9), st.integers(1, 900), st.integers(0, 40), st.booleans())
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_moves_at_work_together_do_what_they_do_one_behind_the_other(
     moves: list[DynamicMove], count: int, before: int, stereo: bool
 ) -> None:
@@ -288,7 +288,7 @@ def test_moves_at_work_together_do_what_they_do_one_behind_the_other(
 
 
 @given(st.lists(_MOVES, min_size=1, max_size=5), st.integers(1, 2_000), st.booleans())
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_a_processor_without_wide_vectors_gives_the_same(moves: list[DynamicMove], count: int, stereo: bool) -> None:
     x = np.random.default_rng(count).standard_normal((count, 2 if stereo else 1)) * 0.2
     steps = [Step(i, replace(move, key=Key())) for i, move in enumerate(moves)]

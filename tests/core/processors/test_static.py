@@ -210,7 +210,7 @@ def test_another_number_of_channels_is_refused() -> None:
         _chain(1).aim([Step("a", TREATMENT[0]), Step("a", TREATMENT[1])])
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     st.integers(1, 19), st.sampled_from([1, 2]), st.lists(st.integers(1, 700), min_size=1, max_size=8), st.booleans(),
     st.integers(0, 2**32 - 1),
